@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"eagerwindow/internal/client"
+)
+
+func (a *app) ask() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "ask WINDOW PATH",
+		Short: "Send a request to a window",
+		Long: `Send a request to a window's draft, as its operator or as any role, or with --live to what is published. The path is
+written as it is read: blanks and quotes need no encoding.
+
+As a table an answer shows its rows; -o json shows it as it came.`,
+		Example: `  eager ask saltmere '/port_calls?filter=status eq '\''expected'\''&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)'
+  eager ask saltmere /vessels --as agent --claim agent_id=3
+  eager ask saltmere /port_calls --live
+  eager ask saltmere /tugs --method POST --body '{"name":"Petra","bollard_pull_t":41.5}'`,
+		Args: exactly("WINDOW", "PATH"),
+	}
+	a.outputFlag(c)
+	method := c.Flags().String("method", "", "GET, POST, PATCH or DELETE (default: GET, or POST with --body)")
+	body := c.Flags().String("body", "", "JSON to send; @FILE reads it from a file")
+	as := c.Flags().String("as", "", "act as this role (on the draft)")
+	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
+	live := c.Flags().Bool("live", false, "ask what is published, with --token or without")
+	token := c.Flags().String("token-file", "", "file with an access token for --live")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		s := a.service()
+		r := client.Request{Method: strings.ToUpper(*method), Path: "/draft/" + args[0] + "/" + strings.TrimPrefix(args[1], "/"), ActAs: actAs(*as, *claims)}
+		if *live {
+			if *as != "" {
+				return usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
+			}
+			r.Path = "/api" + strings.TrimPrefix(r.Path, "/draft")
+			s.Token = ""
+			if *token != "" {
+				text, err := os.ReadFile(*token)
+				if err != nil {
+					return usage("%w", err)
+				}
+				s.Token = strings.TrimSpace(string(text))
+			}
+		}
+		if *body != "" {
+			text := []byte(*body)
+			if name, isFile := strings.CutPrefix(*body, "@"); isFile {
+				var err error
+				if text, err = os.ReadFile(name); err != nil {
+					return usage("%w", err)
+				}
+			}
+			r.Body = bytes.NewReader(text)
+		}
+		if r.Method == "" {
+			r.Method = http.MethodGet
+			if r.Body != nil {
+				r.Method = http.MethodPost
+			}
+		}
+		res, err := s.Send(c.Context(), r)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if err := client.Check(res); err != nil {
+			if refused, ok := err.(*client.Refused); ok {
+				return fmt.Errorf("%s: %w", res.Status, refused)
+			}
+			return err
+		}
+		return a.answer(res)
+	}
+	return c
+}
+
+// actAs writes the Act-As header (RFC 9651, 3.3): whole numbers as numbers, the rest as strings.
+func actAs(role string, claims map[string]string) string {
+	if role == "" {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteString(role)
+	for name, value := range claims {
+		if _, err := strconv.ParseInt(value, 10, 64); err != nil {
+			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`
+		}
+		fmt.Fprintf(&b, ";%s=%s", name, value)
+	}
+	return b.String()
+}
+
+func (a *app) answer(res *http.Response) error {
+	if a.output == "json" {
+		_, err := io.Copy(a.Out, res.Body)
+		return err
+	}
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		return fmt.Errorf("the answer broke off: %w", err)
+	}
+	switch {
+	case len(text) == 0:
+		fmt.Fprintln(a.Out, res.Status)
+		return nil
+	case a.output == "yaml":
+		return a.yaml(text)
+	case a.output != "table":
+		return usage("-o is table, json or yaml, not %q", a.output)
+	}
+	return a.table(text)
+}
+
+// table prints the rows of an answer, members as columns in the order in which they came.
+func (a *app) table(text []byte) error {
+	top, err := members(text)
+	if err != nil {
+		return fmt.Errorf("the answer is not JSON: %w", err)
+	}
+	var rows []json.RawMessage
+	count, next, isList := "", "", false
+	for _, m := range top {
+		switch m.name {
+		case "value":
+			isList = json.Unmarshal(m.value, &rows) == nil
+		case "@count":
+			count = string(m.value)
+		case "@nextLink":
+			_ = json.Unmarshal(m.value, &next)
+		}
+	}
+	w := tabwriter.NewWriter(a.Out, 0, 0, 2, ' ', 0)
+	if !isList {
+		for _, m := range top {
+			if !strings.HasPrefix(m.name, "@") {
+				fmt.Fprintf(w, "%s\t%s\n", m.name, cell(m.value))
+			}
+		}
+		return w.Flush()
+	}
+	for i, row := range rows {
+		list, err := members(row)
+		if err != nil {
+			return err
+		}
+		var names, cells []string
+		for _, m := range list {
+			names = append(names, m.name)
+			cells = append(cells, cell(m.value))
+		}
+		if i == 0 {
+			fmt.Fprintln(w, strings.Join(names, "\t"))
+		}
+		fmt.Fprintln(w, strings.Join(cells, "\t"))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	fmt.Fprint(a.Out, summary(len(rows), count, next))
+	return nil
+}
+
+func summary(rows int, count, next string) string {
+	noun := "rows"
+	if rows == 1 {
+		noun = "row"
+	}
+	s := fmt.Sprintf("\n%d %s", rows, noun)
+	if count != "" {
+		s += " of " + count
+	}
+	if next != "" {
+		s += "; more at " + next
+	}
+	return s + "\n"
+}
+
+type member struct {
+	name  string
+	value json.RawMessage
+}
+
+// members are the members of a JSON object in their order.
+func members(text []byte) ([]member, error) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil, fmt.Errorf("an object is expected")
+	}
+	var list []member
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return nil, err
+		}
+		m := member{name: name.(string)}
+		if err := d.Decode(&m.value); err != nil {
+			return nil, err
+		}
+		list = append(list, m)
+	}
+	return list, nil
+}
+
+// cell is a value as it stands in a table: strings without quotes, objects by their values, lists with their items.
+func cell(v json.RawMessage) string {
+	switch v[0] {
+	case '"':
+		var s string
+		_ = json.Unmarshal(v, &s)
+		return strings.Map(func(r rune) rune {
+			if r < ' ' || r == 0x7f {
+				return ' '
+			}
+			return r
+		}, s)
+	case 'n':
+		return "-"
+	case '{':
+		list, _ := members(v)
+		parts := make([]string, len(list))
+		for i, m := range list {
+			parts[i] = cell(m.value)
+		}
+		return strings.Join(parts, " ")
+	case '[':
+		var items []json.RawMessage
+		_ = json.Unmarshal(v, &items)
+		parts := make([]string, len(items))
+		for i, item := range items {
+			parts[i] = cell(item)
+		}
+		return dash(strings.Join(parts, ", "))
+	}
+	return string(v)
+}
+
+func (a *app) describe() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "describe WINDOW",
+		Short: "Print a window's OpenAPI description",
+		Long:  "Print the OpenAPI 3.1 description of what a window serves now, or with --draft of its draft; whole, or as a role sees it.",
+		Example: `  eager describe saltmere > saltmere.openapi.json
+  eager describe saltmere --role agent -o yaml`,
+		Args: exactly("WINDOW"),
+	}
+	role := c.Flags().String("role", "", "only what this role may do")
+	draft := c.Flags().Bool("draft", false, "the draft instead of the live release")
+	output := c.Flags().StringP("output", "o", "json", "json or yaml")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if *output != "json" && *output != "yaml" {
+			return usage("-o is json or yaml, not %q", *output)
+		}
+		s, path := a.service(), "/api/"
+		if *draft {
+			path = "/draft/"
+		} else {
+			s.Token = "" // the live description is for everyone
+		}
+		path += args[0] + "/openapi." + *output
+		if *role != "" {
+			path += "?role=" + *role
+		}
+		res, err := s.Send(c.Context(), client.Request{Method: http.MethodGet, Path: path})
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if err := client.Check(res); err != nil {
+			return err
+		}
+		_, err = io.Copy(a.Out, res.Body)
+		return err
+	}
+	return c
+}

@@ -1,0 +1,403 @@
+// Package access decides who may do what. A Policy is a model's roles with their row rules compiled; a Scope is one role of
+// it, and answers for each operation on each resource: which fields, which rows, what is preset, or a refusal that says why.
+package access
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/window"
+)
+
+// Caller is who sent a request and as what.
+type Caller struct {
+	Subject string         // a client's id, an operator's address; "" without a token
+	Role    string         // "" for an operator who acts as no role
+	Claims  map[string]any // as JSON has them: string, json.Number or float64, bool
+}
+
+// Policy is what every role of a model may do, row rules compiled.
+type Policy struct {
+	model    *model.Model
+	roles    map[string]*Scope
+	operator *Scope
+}
+
+// Scope is what one role may do. The scope of operators, who act as no role, holds all that the window exposes.
+type Scope struct {
+	Name      string // the role's; "" for operators
+	Anonymous bool
+	Claims    []model.Claim
+	model     *model.Model
+	decisions map[window.Operation][]*Decision // by Resource.Index
+}
+
+// Decision is one operation on one resource for one role.
+type Decision struct {
+	Fields []bool // by Field.Index
+	Rule   *Rule  // nil: every row
+	Set    []Preset
+}
+
+// Rule limits rows; Where speaks of Root.
+type Rule struct {
+	Root  *request.Row
+	Where request.Expr
+	Text  string
+}
+
+// Preset is a field and the value that the service gives it.
+type Preset struct {
+	Field *model.Field
+	Value request.Expr
+}
+
+// Bind compiles the roles of a model. The error is a fault that tells every mistake with its place in the document.
+func Bind(m *model.Model) (*Policy, error) {
+	b := binder{model: m}
+	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m)}
+	for _, r := range m.Resources {
+		if _, err := request.DefaultOrder(request.NewRow(r)); err != nil {
+			b.wrong(r.Order[0].Pos, fmt.Sprintf("the order of %s", r.Name), err)
+		}
+	}
+	for _, role := range m.Roles {
+		p.roles[role.Name] = b.scope(role)
+	}
+	if err := b.mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:"); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+type binder struct {
+	model    *model.Model
+	mistakes fault.List
+}
+
+func (b *binder) wrong(at window.Pos, what string, err error) {
+	code := "rule.invalid"
+	if f, ok := fault.From(err); ok {
+		code = f.Code
+	}
+	b.mistakes.Add(code, "", at.Line, at.Column, "%s: %s", what, err)
+}
+
+func (b *binder) scope(role *model.Role) *Scope {
+	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, model: b.model, decisions: map[window.Operation][]*Decision{}}
+	for _, op := range window.Operations {
+		s.decisions[op] = make([]*Decision, len(b.model.Resources))
+		for _, r := range b.model.Resources {
+			if g := role.Grants[r][op]; g != nil {
+				s.decisions[op][r.Index] = b.decision(role, r, op, g)
+			}
+		}
+	}
+	return s
+}
+
+func (b *binder) decision(role *model.Role, r *model.Resource, op window.Operation, g *model.Grant) *Decision {
+	d := &Decision{Fields: g.Fields}
+	what := fmt.Sprintf("role %s, %s of %s", role.Name, op, r.Name)
+	if g.Rows.Value != "" {
+		rule, err := compile(g.Rows.Value, r, role.Claims)
+		if err != nil {
+			b.wrong(g.Rows.Pos, what, err)
+		}
+		d.Rule = rule
+	}
+	for _, set := range g.Set {
+		value, err := preset(set, role.Claims)
+		if err != nil {
+			b.wrong(set.Value.Pos, what, err)
+			continue
+		}
+		d.Set = append(d.Set, Preset{set.Field, value})
+	}
+	return d
+}
+
+func compile(text string, r *model.Resource, claims []model.Claim) (*Rule, error) {
+	node, err := request.ParseRule(text)
+	if err != nil {
+		return nil, err
+	}
+	root := request.NewRow(r)
+	where, err := request.Condition(node, root, claims)
+	if err != nil {
+		return nil, err
+	}
+	request.Walk(where, func(e request.Expr) {
+		if v, ok := e.(*request.Value); ok && err == nil {
+			_, err = v.Arg(nil)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &Rule{Root: root, Where: where, Text: text}, nil
+}
+
+// preset is a literal as the field's type has it, or @caller/name.
+func preset(p model.Preset, claims []model.Claim) (request.Expr, error) {
+	if name, ok := strings.CutPrefix(p.Value.Value, "@caller/"); ok {
+		for _, c := range claims {
+			if c.Name == name {
+				return &request.Claim{T: c.Type, Name: name}, nil
+			}
+		}
+		return nil, fmt.Errorf("the role has no claim %q", name)
+	}
+	v := &request.Value{T: p.Field.Type, Fixed: &request.Literal{Class: request.Segment, Text: p.Value.Value, Option: "set"}}
+	_, err := v.Arg(nil)
+	return v, err
+}
+
+func operatorScope(m *model.Model) *Scope {
+	s := &Scope{model: m, decisions: map[window.Operation][]*Decision{}}
+	for _, op := range window.Operations {
+		s.decisions[op] = make([]*Decision, len(m.Resources))
+		for _, r := range m.Resources {
+			if !r.Can(op) {
+				continue
+			}
+			all := make([]bool, len(r.Fields))
+			for i := range all {
+				all[i] = true
+			}
+			s.decisions[op][r.Index] = &Decision{Fields: all}
+		}
+	}
+	return s
+}
+
+// Scope is the scope that a caller acts in. A caller without a role and without a subject is one without a token.
+func (p *Policy) Scope(c Caller) (*Scope, error) {
+	if c.Role == "" && c.Subject == "" {
+		if role := p.model.AnonymousRole(); role != nil {
+			return p.roles[role.Name], nil
+		}
+		return nil, &fault.Fault{Kind: fault.Unauthenticated, Code: "token.missing", Message: "this API answers only callers with a token; send it as \"Authorization: Bearer …\""}
+	}
+	if c.Role == "" {
+		return p.operator, nil
+	}
+	s, ok := p.roles[c.Role]
+	if !ok {
+		return nil, fault.New(fault.Forbidden, "role.unknown", "there is no role %q here%s", c.Role, fault.Suggest(c.Role, p.RoleNames()))
+	}
+	return s, nil
+}
+
+// RoleNames lists the roles in the document's order.
+func (p *Policy) RoleNames() []string {
+	names := make([]string, len(p.model.Roles))
+	for i, r := range p.model.Roles {
+		names[i] = r.Name
+	}
+	return names
+}
+
+// For is the decision for an operation on a resource, nil where it is not granted.
+func (s *Scope) For(op window.Operation, r *model.Resource) *Decision {
+	return s.decisions[op][r.Index]
+}
+
+// Granted lists the resources with which the role may do the operation.
+func (s *Scope) Granted(op window.Operation) []string {
+	var names []string
+	for _, r := range s.model.Resources {
+		if s.For(op, r) != nil {
+			names = append(names, r.Name)
+		}
+	}
+	return names
+}
+
+// Refuse says that the role may not do the operation on the resource, and what it may.
+func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
+	if !r.Can(op) {
+		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "operation.impossible", Target: r.Name,
+			Message: fmt.Sprintf("%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Table.Kind, offered(r))}
+	}
+	may := "it may " + string(op) + " " + strings.Join(s.Granted(op), ", ")
+	if len(s.Granted(op)) == 0 {
+		may = "it may " + string(op) + " nothing"
+	}
+	if s.Anonymous {
+		return &fault.Fault{Kind: fault.Unauthenticated, Code: "access.denied", Target: r.Name,
+			Message: fmt.Sprintf("without a token the role is %q, which may not %s %s; %s. Send a token of a role that may as \"Authorization: Bearer …\"", s.Name, op, r.Name, may)}
+	}
+	return &fault.Fault{Kind: fault.Forbidden, Code: "access.denied", Target: r.Name,
+		Message: fmt.Sprintf("role %q may not %s %s; %s", s.Name, op, r.Name, may)}
+}
+
+func offered(r *model.Resource) string {
+	ops := make([]string, len(r.Operations))
+	for i, o := range r.Operations {
+		ops[i] = string(o)
+	}
+	return strings.Join(ops, ", ")
+}
+
+// refuseField says that the role may not read a field. Without a token, another role might.
+func (s *Scope) refuseField(f *model.Field) error {
+	kind := fault.Forbidden
+	if s.Anonymous {
+		kind = fault.Unauthenticated
+	}
+	var may []string
+	for i, ok := range s.For(window.Read, f.Resource).Fields {
+		if ok {
+			may = append(may, f.Resource.Fields[i].Name)
+		}
+	}
+	return &fault.Fault{Kind: kind, Code: "access.field", Target: f.Name,
+		Message: fmt.Sprintf("role %q may not read %s of %s; it may read %s", s.Name, f.Name, f.Resource.Name, strings.Join(may, ", "))}
+}
+
+// Check says whether the role may read all that a query names: the resource, those it expands, and every field that stands in
+// select, filter or order, also those of relations.
+func (s *Scope) Check(q *request.Query) error {
+	if err := s.checkRow(q.Root); err != nil {
+		return err
+	}
+	for _, f := range q.Select {
+		if err := s.checkField(f); err != nil {
+			return err
+		}
+	}
+	if q.Key != nil {
+		for _, f := range q.Root.Resource.Key {
+			if err := s.checkField(f); err != nil {
+				return err
+			}
+		}
+	}
+	if err := s.checkExpr(q.Filter); err != nil {
+		return err
+	}
+	for _, t := range q.Order {
+		if !t.Implied {
+			if err := s.checkExpr(t.By); err != nil {
+				return err
+			}
+		}
+	}
+	for _, e := range q.Expand {
+		if err := s.Check(e.Query); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Scope) checkRow(row *request.Row) error {
+	for ; row != nil; row = row.Parent {
+		if s.For(window.Read, row.Resource) == nil {
+			return s.Refuse(window.Read, row.Resource)
+		}
+	}
+	return nil
+}
+
+func (s *Scope) checkField(f *model.Field) error {
+	d := s.For(window.Read, f.Resource)
+	if d == nil {
+		return s.Refuse(window.Read, f.Resource)
+	}
+	if !d.Fields[f.Index] {
+		return s.refuseField(f)
+	}
+	return nil
+}
+
+func (s *Scope) checkExpr(e request.Expr) (err error) {
+	request.Walk(e, func(e request.Expr) {
+		if f, ok := e.(*request.FieldOf); ok && err == nil {
+			if err = s.checkRow(f.Row); err == nil {
+				err = s.checkField(f.Field)
+			}
+		}
+	})
+	return err
+}
+
+// Readable lists the fields of a resource that the role may read.
+func (s *Scope) Readable(r *model.Resource) []*model.Field {
+	d := s.For(window.Read, r)
+	if d == nil {
+		return nil
+	}
+	var out []*model.Field
+	for _, f := range r.Fields {
+		if d.Fields[f.Index] {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// CheckClaims says whether the claims are there and have the types that the role asks for. A missing one refuses the caller:
+// a row rule over nothing must not let everything through.
+func (s *Scope) CheckClaims(claims map[string]any) error {
+	for _, c := range s.Claims {
+		if _, err := ClaimValue(claims, c.Name, c.Type); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ClaimValue is a claim as an argument of its type: int64, string or bool, as request.Value.Arg has them.
+func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) {
+	raw, ok := claims[name]
+	if !ok || raw == nil {
+		return nil, fault.New(fault.Forbidden, "claim.missing", "the token has no claim %q, which its role needs", name).On(name)
+	}
+	var text string
+	switch raw := raw.(type) {
+	case string:
+		text = raw
+	case json.Number:
+		text = raw.String()
+	case float64:
+		text = strconv.FormatFloat(raw, 'f', -1, 64)
+	case int:
+		text = strconv.Itoa(raw)
+	case int64:
+		text = strconv.FormatInt(raw, 10)
+	case bool:
+		text = strconv.FormatBool(raw)
+	default:
+		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is not a single value", name).On(name)
+	}
+	v := request.Value{T: t, Fixed: &request.Literal{Class: request.Segment, Text: text, Option: "claim " + name}}
+	arg, err := v.Arg(nil)
+	if err != nil {
+		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is %q, which is no %s", name, text, t.Kind).On(name)
+	}
+	return arg, nil
+}
+
+// Key tells scopes of one policy apart in caches.
+func (s *Scope) Key() string { return s.Name }
+
+// Operations lists what the role may do with a resource, in order.
+func (s *Scope) Operations(r *model.Resource) []window.Operation {
+	var out []window.Operation
+	for _, op := range window.Operations {
+		if s.For(op, r) != nil {
+			out = append(out, op)
+		}
+	}
+	return out
+}
+
+// Anonymous says whether the caller sent no token.
+func (c Caller) Anonymous() bool { return c.Subject == "" && c.Role == "" }

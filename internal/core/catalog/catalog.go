@@ -1,0 +1,163 @@
+// Package catalog is the picture of a database that everything else is bound to: schemas, tables, views, columns, types,
+// keys, foreign keys, checks, indexes, comments and row estimates. It is a plain value; internal/postgres fills it, a
+// release keeps it as JSON.
+package catalog
+
+import "strings"
+
+// Catalog is what introspection found, tables ordered by schema and name.
+type Catalog struct {
+	Database string   `json:"database"`
+	Version  int      `json:"version"` // the server's, as server_version_num
+	Tables   []*Table `json:"tables"`
+}
+
+// TableKind tells the sorts of relation apart.
+type TableKind string
+
+// The kinds of table.
+const (
+	Base             TableKind = "table"
+	View             TableKind = "view"
+	MaterializedView TableKind = "materialized view"
+	Foreign          TableKind = "foreign table"
+)
+
+// Table is a table, view, materialized view or foreign table.
+type Table struct {
+	OID         uint32       `json:"oid"`
+	Schema      string       `json:"schema"`
+	Name        string       `json:"name"`
+	Kind        TableKind    `json:"kind"`
+	Comment     string       `json:"comment,omitempty"`
+	RowEstimate int64        `json:"row_estimate"` // -1: never analysed
+	Columns     []*Column    `json:"columns"`
+	Primary     []string     `json:"primary,omitempty"`
+	Uniques     []Unique     `json:"uniques,omitempty"`
+	ForeignKeys []ForeignKey `json:"foreign_keys,omitempty"`
+	Checks      []Check      `json:"checks,omitempty"`
+	Indexes     []Index      `json:"indexes,omitempty"`
+}
+
+// Column is one column; its type is complete down to the elements of arrays and the fields of composites.
+type Column struct {
+	Name      string   `json:"name"`
+	Type      *Type    `json:"type"`
+	NotNull   bool     `json:"not_null,omitempty"`
+	Default   string   `json:"default,omitempty"`
+	Generated bool     `json:"generated,omitempty"`
+	Identity  Identity `json:"identity,omitempty"`
+	Comment   string   `json:"comment,omitempty"`
+}
+
+// Identity says how an identity column is filled.
+type Identity string
+
+// The kinds of identity column.
+const (
+	NoIdentity Identity = ""
+	ByDefault  Identity = "by default"
+	Always     Identity = "always"
+)
+
+// TypeKind tells the sorts of type apart.
+type TypeKind string
+
+// The kinds of type.
+const (
+	Scalar     TypeKind = "base"
+	Enum       TypeKind = "enum"
+	Domain     TypeKind = "domain"
+	Composite  TypeKind = "composite"
+	Array      TypeKind = "array"
+	Range      TypeKind = "range"
+	Multirange TypeKind = "multirange"
+)
+
+// Type is a column's type with its modifiers. Length, Precision and Scale are 0 where they are not limited.
+type Type struct {
+	OID       uint32    `json:"oid"`
+	Kind      TypeKind  `json:"kind"`
+	Schema    string    `json:"schema,omitempty"`
+	Name      string    `json:"name"`              // the type's own name in pg_type: int4, call_status
+	SQL       string    `json:"sql"`               // as SQL writes it, modifiers and all: numeric(4,2)
+	Element   *Type     `json:"element,omitempty"` // of arrays and ranges; what a domain is based on
+	Values    []string  `json:"values,omitempty"`  // of enums, in order
+	Fields    []*Column `json:"fields,omitempty"`  // of composites
+	Length    int       `json:"length,omitempty"`
+	Precision int       `json:"precision,omitempty"`
+	Scale     int       `json:"scale,omitempty"`
+	NotNull   bool      `json:"not_null,omitempty"` // of domains
+	Checks    []Check   `json:"checks,omitempty"`   // of domains
+}
+
+// Unique is a unique constraint or index over plain columns, without a condition.
+type Unique struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"`
+}
+
+// ForeignKey leads from columns of its table to columns of another one.
+type ForeignKey struct {
+	Name      string   `json:"name"`
+	Columns   []string `json:"columns"`
+	ToSchema  string   `json:"to_schema"`
+	ToTable   string   `json:"to_table"`
+	ToColumns []string `json:"to_columns"`
+}
+
+// Check is a check constraint; Expression is SQL as the server prints it.
+type Check struct {
+	Name       string   `json:"name"`
+	Expression string   `json:"expression"`
+	Columns    []string `json:"columns,omitempty"`
+}
+
+// Index is an index; a column that is an expression stands as "".
+type Index struct {
+	Name       string   `json:"name"`
+	Method     string   `json:"method"`
+	Columns    []string `json:"columns"`
+	Unique     bool     `json:"unique,omitempty"`
+	Partial    bool     `json:"partial,omitempty"`
+	Definition string   `json:"definition"`
+}
+
+// Find is the table of that schema and name, or nil.
+func (c *Catalog) Find(schema, name string) *Table {
+	for _, t := range c.Tables {
+		if t.Name == name && t.Schema == schema {
+			return t
+		}
+	}
+	return nil
+}
+
+// Column is the column of that name, or nil.
+func (t *Table) Column(name string) *Column {
+	for _, c := range t.Columns {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// Writable says whether rows can be added, changed and deleted at all: tables can; views are read only here.
+func (t *Table) Writable() bool { return t.Kind == Base || t.Kind == Foreign }
+
+// QualifiedName is schema.name, quoted where SQL asks for it.
+func (t *Table) QualifiedName() string { return Quote(t.Schema) + "." + Quote(t.Name) }
+
+// Base is the type itself, or what a domain is based on, however deep.
+func (t *Type) Base() *Type {
+	for t.Kind == Domain {
+		t = t.Element
+	}
+	return t
+}
+
+// Quote makes an SQL identifier of any name. Names are always quoted: no list of reserved words can then be out of date.
+func Quote(name string) string {
+	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+}

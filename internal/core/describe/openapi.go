@@ -1,0 +1,274 @@
+// Package describe writes the description of a window from its model: what callers can send and what they get, as everyone
+// or as one role sees it. The same model gives the same bytes.
+package describe
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/sv-tools/openapi"
+	"go.yaml.in/yaml/v4"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+// Place is where the API is served, for the servers and the token address of the description.
+type Place struct {
+	Server string // http://127.0.0.1:8080/api/saltmere
+	Token  string // where tokens come from; "" where there are none
+}
+
+// OpenAPI is the description as OpenAPI 3.1: what the scope may do and no more.
+func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[openapi.OpenAPI] {
+	w := &writer{model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
+	doc := m.Document
+	title := doc.Title
+	if title == "" {
+		title = m.Name
+	}
+	version := doc.Version
+	if version == "" {
+		version = "0"
+	}
+	about := doc.About
+	if scope.Name != "" {
+		about = strings.TrimSpace(about + fmt.Sprintf("\n\nAs role `%s` sees it.", scope.Name))
+	}
+	w.shared(at)
+	spec := &openapi.OpenAPI{
+		OpenAPI:    "3.1.1",
+		Info:       openapi.NewExtendable(&openapi.Info{Title: title, Description: about, Version: version}),
+		Servers:    []*openapi.Extendable[openapi.Server]{openapi.NewExtendable(&openapi.Server{URL: at.Server})},
+		Paths:      w.paths,
+		Components: w.components,
+	}
+	for _, r := range m.Resources {
+		if len(scope.Operations(r)) > 0 {
+			spec.Tags = append(spec.Tags, openapi.NewExtendable(&openapi.Tag{Name: r.Name, Description: r.About}))
+			w.resource(r)
+		}
+	}
+	if at.Token != "" {
+		bearer := openapi.SecurityRequirement{"token": []string{}}
+		spec.Security = []openapi.SecurityRequirement{bearer}
+		if m.AnonymousRole() != nil {
+			spec.Security = append(spec.Security, openapi.SecurityRequirement{})
+		}
+	}
+	return openapi.NewExtendable(spec)
+}
+
+// JSON writes a description with two blanks of indentation.
+func JSON(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
+	out, err := json.MarshalIndent(spec, "", "  ")
+	if err != nil {
+		return nil, fmt.Errorf("write the description: %w", err)
+	}
+	return append(out, '\n'), nil
+}
+
+// YAML writes a description as YAML.
+func YAML(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
+	out, err := yaml.Marshal(spec)
+	if err != nil {
+		return nil, fmt.Errorf("write the description: %w", err)
+	}
+	return out, nil
+}
+
+type writer struct {
+	model      *model.Model
+	scope      *access.Scope
+	components *openapi.Extendable[openapi.Components]
+	paths      *openapi.Extendable[openapi.Paths]
+}
+
+// component is a resource's name as a key of components, where only ASCII may stand.
+func component(r *model.Resource, part string) string {
+	name := r.Name
+	for _, c := range name {
+		if c >= 0x80 {
+			name = fmt.Sprintf("resource-%d", r.Index+1)
+			break
+		}
+	}
+	return name + part
+}
+
+func schemaRef(name string) *openapi.RefOrSpec[openapi.Schema] {
+	return openapi.NewRefOrSpec[openapi.Schema]("#/components/schemas/" + name)
+}
+
+// shared writes the parts that every operation refers to.
+func (w *writer) shared(at Place) {
+	c := w.components.Spec
+	c.Add("error", openapi.NewSchemaBuilder().Type("object").Description("What is wrong, where, and what would be right.").Required("error").
+		AddProperty("error", openapi.NewSchemaBuilder().Type("object").Required("code", "message").
+			AddProperty("code", text("A stable name for the kind of mistake.").Examples("field.unknown").Build()).
+			AddProperty("message", text("A sentence for people.").Build()).
+			AddProperty("target", text("The part of the request that it is about.").Build()).
+			AddProperty("details", openapi.NewSchemaBuilder().Type("array").Description("Several mistakes, told at once.").
+				Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("code", "message").
+					AddProperty("code", text("").Build()).AddProperty("message", text("").Build()).AddProperty("target", text("").Build()).Build())).Build()).
+			Build()).
+		Build())
+	for _, r := range []struct{ name, about string }{
+		{"invalid", "The request can't be understood."}, {"unauthenticated", "No token, or one that is not accepted, where one is needed."},
+		{"forbidden", "The role may not do this; the message says what it may."}, {"missing", "There is no such row, or none that the role may see."},
+		{"conflict", "The row stands against another one."}, {"unprocessable", "A rule of the database refuses the row."},
+		{"media", "The body has a type that is not accepted."}, {"unavailable", "The database is away or too slow."},
+	} {
+		c.Add(r.name, openapi.NewResponseBuilder().Description(r.about).AddContent("application/json", media(schemaRef("error"))).Build())
+	}
+	for _, p := range []struct {
+		name, about string
+		schema      *openapi.SchemaBuilder
+		example     any
+	}{
+		{"filter", "Only rows that meet this condition (OData 4.01).", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"orderby", "The order of the rows: fields, each with `asc` or `desc`.", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"select", "Only these fields.", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"expand", "Relations whose rows stand in the answer, each with options of its own in brackets.", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"top", "At most this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 20},
+		{"skip", "Pass over this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 0},
+		{"count", "Whether the answer tells the number of all rows that the filter meets.", openapi.NewSchemaBuilder().Type("boolean"), true},
+		{"skiptoken", "Where the page begins; part of a next link, never made by callers.", openapi.NewSchemaBuilder().Type("string"), nil},
+	} {
+		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
+	}
+	if at.Token == "" {
+		return
+	}
+	scopes := map[string]string{}
+	for _, r := range w.model.Roles {
+		if !r.Anonymous {
+			scopes[r.Name] = r.About
+		}
+	}
+	flows := openapi.NewExtendable(&openapi.OAuthFlows{ClientCredentials: openapi.NewExtendable(&openapi.OAuthFlow{TokenURL: at.Token, Scopes: scopes})})
+	c.Add("token", openapi.NewSecuritySchemeBuilder().Type("oauth2").Description("A token for a program, by its client id and secret. The scope is a role.").Flows(flows).Build())
+}
+
+func text(about string) *openapi.SchemaBuilder {
+	return openapi.NewSchemaBuilder().Type("string").Description(about)
+}
+
+func media(schema *openapi.RefOrSpec[openapi.Schema]) *openapi.Extendable[openapi.MediaType] {
+	return openapi.NewMediaTypeBuilder().Schema(schema).Build()
+}
+
+func (w *writer) resource(r *model.Resource) {
+	w.schemas(r)
+	collection := &openapi.PathItem{}
+	if w.scope.For(window.Read, r) != nil {
+		op := w.operation(r, "list-"+r.Name, "Read "+r.Name, "200", w.page(r), "invalid", "unauthenticated", "forbidden", "unavailable")
+		for _, name := range []string{"filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"} {
+			op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
+		}
+		collection.Get = op
+	}
+	if w.scope.For(window.Create, r) != nil {
+		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), "invalid", "unauthenticated", "forbidden", "conflict", "media", "unprocessable", "unavailable")
+		op.Spec.RequestBody = body(component(r, "-create"))
+		collection.Post = op
+	}
+	w.add("/"+r.Name, collection)
+	if len(r.Key) == 0 {
+		return
+	}
+	row, path := &openapi.PathItem{}, "/"+r.Name
+	for _, k := range r.Key {
+		path += "/{" + k.Name + "}"
+		row.Parameters = append(row.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: k.Name, In: openapi.InPath, Required: true,
+			Description: k.About, Schema: schemaOf(k.Type).Build()}))
+	}
+	if w.scope.For(window.Read, r) != nil && w.keyReadable(r) {
+		op := w.operation(r, "get-"+r.Name, "Read one row of "+r.Name, "200", w.object(r), "invalid", "unauthenticated", "forbidden", "missing", "unavailable")
+		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("select"), parameterRef("expand"))
+		row.Get = op
+	}
+	if w.scope.For(window.Update, r) != nil {
+		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
+		op.Spec.RequestBody = body(component(r, "-update"))
+		row.Patch = op
+	}
+	if w.scope.For(window.Delete, r) != nil {
+		row.Delete = w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")
+	}
+	w.add(path, row)
+}
+
+func (w *writer) keyReadable(r *model.Resource) bool {
+	d := w.scope.For(window.Read, r)
+	for _, k := range r.Key {
+		if !d.Fields[k.Index] {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *writer) add(path string, item *openapi.PathItem) {
+	if item.Get == nil && item.Post == nil && item.Patch == nil && item.Delete == nil {
+		return
+	}
+	w.paths.Spec.Add(path, openapi.NewRefOrExtSpec[openapi.PathItem](item))
+}
+
+func parameterRef(name string) *openapi.RefOrSpec[openapi.Extendable[openapi.Parameter]] {
+	return openapi.NewRefOrExtSpec[openapi.Parameter]("#/components/parameters/" + name)
+}
+
+func body(schema string) *openapi.RefOrSpec[openapi.Extendable[openapi.RequestBody]] {
+	return openapi.NewRefOrExtSpec[openapi.RequestBody](&openapi.RequestBody{Required: true,
+		Content: map[string]*openapi.Extendable[openapi.MediaType]{"application/json": media(schemaRef(schema))}})
+}
+
+// statuses are the refusals by the name of their response.
+var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "conflict": "409",
+	"media": "415", "unprocessable": "422", "unavailable": "503"}
+
+func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {
+	done := openapi.NewResponseBuilder().Description(summary + ": done.")
+	if answer != nil {
+		done.AddContent("application/json", media(answer))
+	}
+	if status == "201" {
+		done.AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))
+	}
+	responses := openapi.NewResponsesBuilder().AddResponse(status, done.Build())
+	if status != "204" && w.scope.For(window.Read, r) == nil {
+		responses = openapi.NewResponsesBuilder()
+	}
+	if status == "201" || status == "200" && strings.HasPrefix(id, "update-") {
+		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the role may not read the row as stored.").Build())
+	}
+	for _, name := range refusals {
+		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
+	}
+	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{r.Name}, Responses: responses.Build().Spec})
+}
+
+func (w *writer) object(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
+	return schemaRef(component(r, ""))
+}
+
+// stored is the answer to a write, nil where the role may not read the resource.
+func (w *writer) stored(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
+	if w.scope.For(window.Read, r) == nil {
+		return nil
+	}
+	return w.object(r)
+}
+
+func (w *writer) page(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
+	return openapi.NewSchemaBuilder().Type("object").Required("value").
+		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(w.object(r))).Build()).
+		AddProperty("@context", text("").Format("uri-reference").Build()).
+		AddProperty("@count", openapi.NewSchemaBuilder().Type("integer").Description("The number of all rows that the filter meets, with count=true.").Build()).
+		AddProperty("@nextLink", text("Where the next page is, while there is one.").Format("uri-reference").Build()).
+		Build()
+}

@@ -1,0 +1,158 @@
+package describe
+
+import (
+	"math"
+
+	"github.com/sv-tools/openapi"
+
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+// schemas adds what a row of a resource looks like when it is read, created and changed.
+func (w *writer) schemas(r *model.Resource) {
+	if w.scope.For(window.Read, r) != nil {
+		b := openapi.NewSchemaBuilder().Type("object").Description(r.About)
+		for _, f := range w.scope.Readable(r) {
+			b.AddProperty(f.Name, fieldSchema(f, false))
+		}
+		for _, rel := range r.Relations {
+			if w.scope.For(window.Read, rel.To) == nil {
+				continue
+			}
+			there := schemaRef(component(rel.To, ""))
+			if rel.Many {
+				b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Type("array").Description(expanded(rel)).Items(openapi.NewBoolOrSchema(there)).Build())
+				b.AddProperty(rel.Name+"@count", openapi.NewSchemaBuilder().Type("integer").Description("Their number, with count=true inside expand.").Build())
+				continue
+			}
+			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(expanded(rel)).AnyOf(there, openapi.NewSchemaBuilder().Type("null").Build()).Build())
+		}
+		w.components.Spec.Add(component(r, ""), b.Build())
+	}
+	for _, op := range []window.Operation{window.Create, window.Update} {
+		if d := w.scope.For(op, r); d != nil {
+			w.components.Spec.Add(component(r, "-"+string(op)), bodySchema(r, op, d.Fields, func(f *model.Field) bool {
+				for _, p := range d.Set {
+					if p.Field == f {
+						return true
+					}
+				}
+				return false
+			}))
+		}
+	}
+}
+
+func expanded(rel *model.Relation) string {
+	about := "There with expand=" + rel.Name + "."
+	if rel.About != "" {
+		about = rel.About + " " + about
+	}
+	return about
+}
+
+// bodySchema is what a create or an update takes: the fields that the role may send.
+func bodySchema(r *model.Resource, op window.Operation, may []bool, preset func(*model.Field) bool) *openapi.RefOrSpec[openapi.Schema] {
+	b := openapi.NewSchemaBuilder().Type("object").AdditionalProperties(openapi.NewBoolOrSchema(false))
+	for _, f := range r.Fields {
+		if !may[f.Index] || f.ReadOnly || op == window.Update && f.InKey {
+			continue
+		}
+		b.AddProperty(f.Name, fieldSchema(f, true))
+		if op == window.Create && f.Required && !preset(f) {
+			b.AddRequired(f.Name)
+		}
+	}
+	return b.Build()
+}
+
+func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
+	b := schemaOf(f.Type)
+	if f.About != "" {
+		b.Description(f.About)
+	}
+	if f.ReadOnly && !body {
+		b.ReadOnly(true)
+	}
+	if f.Nullable {
+		return nullable(b, f.Type)
+	}
+	return b.Build()
+}
+
+// nullable adds null to the types of a schema, and to its values where these are listed.
+func nullable(b *openapi.SchemaBuilder, t *model.Type) *openapi.RefOrSpec[openapi.Schema] {
+	if t.Kind == model.JSON { // has no type: null is one of its values anyway
+		return b.Build()
+	}
+	b.AddType("null")
+	if t.Kind == model.Enum {
+		b.AddEnum(nil)
+	}
+	return b.Build()
+}
+
+// schemaOf is the JSON Schema of a type's values.
+func schemaOf(t *model.Type) *openapi.SchemaBuilder {
+	b := openapi.NewSchemaBuilder()
+	switch t.Kind {
+	case model.Boolean:
+		return b.Type("boolean")
+	case model.Int16:
+		return b.Type("integer").Minimum(math.MinInt16).Maximum(math.MaxInt16)
+	case model.Int32:
+		return b.Type("integer").Format("int32")
+	case model.Int64:
+		return b.Type("integer").Format("int64")
+	case model.Decimal:
+		return b.Type("number")
+	case model.Single:
+		return b.Type("number").Format("float")
+	case model.Double:
+		return b.Type("number").Format("double")
+	case model.Enum:
+		values := make([]any, len(t.Values))
+		for i, v := range t.Values {
+			values[i] = v
+		}
+		return b.Type("string").Enum(values...)
+	case model.Date:
+		return b.Type("string").Format("date").Examples("2026-07-01")
+	case model.TimeOfDay:
+		return b.Type("string").Format("time").Examples("12:30:00")
+	case model.Instant:
+		return b.Type("string").Format("date-time").Examples("2026-07-01T12:30:00Z")
+	case model.Duration:
+		return b.Type("string").Format("duration").Examples("PT48H")
+	case model.GUID:
+		return b.Type("string").Format("uuid")
+	case model.Binary:
+		return b.Type("string").ContentEncoding("base64url")
+	case model.JSON:
+		return b
+	case model.Collection:
+		element := schemaOf(t.Element)
+		return b.Type("array").Items(openapi.NewBoolOrSchema(nullable(element, t.Element)))
+	case model.Range:
+		bound := schemaOf(t.Element).Build()
+		b.Type("object").Description("A range; an end that is open is left out, an empty one has empty: true.").
+			AddProperty("lower", bound).AddProperty("upper", bound).
+			AddProperty("bounds", openapi.NewSchemaBuilder().Type("string").Enum("[]", "[)", "(]", "()").Description("Whether the ends belong to it.").Build()).
+			AddProperty("empty", openapi.NewSchemaBuilder().Type("boolean").Build())
+		if t.Multi {
+			return openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(b.Build()))
+		}
+		return b
+	case model.Complex:
+		b.Type("object")
+		for _, f := range t.Fields {
+			b.AddProperty(f.Name, nullable(schemaOf(f.Type), f.Type))
+		}
+		return b
+	}
+	if t.Length > 0 {
+		b.MaxLength(t.Length)
+	}
+	return b.Type("string")
+}

@@ -1,0 +1,311 @@
+package model
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
+)
+
+// Bind makes the model of a document over a catalog. The error is a fault that tells every mistake with its place in the
+// document.
+func Bind(doc *window.Document, cat *catalog.Catalog) (*Model, error) {
+	b := &binder{cat: cat, model: &Model{Name: doc.Window.Value, Document: doc, byName: map[string]*Resource{}}}
+	for _, r := range doc.Resources {
+		b.resource(r)
+	}
+	b.relations(doc)
+	for _, r := range doc.Roles {
+		b.role(r)
+	}
+	if err := b.mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:"); err != nil {
+		return nil, err
+	}
+	return b.model, nil
+}
+
+type binder struct {
+	cat      *catalog.Catalog
+	model    *Model
+	mistakes fault.List
+}
+
+func (b *binder) wrong(at window.Pos, code, format string, args ...any) {
+	b.mistakes.Add(code, "", at.Line, at.Column, format, args...)
+}
+
+// table finds schema.name; a name alone is looked for in every schema and must stand in one only.
+func (b *binder) table(at window.Pos, name string) *catalog.Table {
+	if schema, table, ok := strings.Cut(name, "."); ok {
+		if t := b.cat.Find(schema, table); t != nil {
+			return t
+		}
+	}
+	var found []*catalog.Table
+	var all []string
+	for _, t := range b.cat.Tables {
+		all = append(all, t.Schema+"."+t.Name)
+		if t.Name == name {
+			found = append(found, t)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0]
+	case 0:
+		b.wrong(at, "table.unknown", "the database %q has no table or view %q%s", b.cat.Database, name, fault.Suggest(name, all))
+	default:
+		b.wrong(at, "table.ambiguous", "%q stands in the schemas %q and %q; write schema.name", name, found[0].Schema, found[1].Schema)
+	}
+	return nil
+}
+
+func (b *binder) resource(d *window.Resource) {
+	from := d.From
+	if from.Value == "" {
+		from = d.Name
+	}
+	t := b.table(from.Pos, from.Value)
+	if t == nil {
+		return
+	}
+	r := &Resource{Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
+		fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
+	if r.About == "" {
+		r.About = t.Comment
+	}
+	b.fields(r, d)
+	b.key(r, d)
+	b.operations(r, d)
+	b.model.Resources = append(b.model.Resources, r)
+	b.model.byName[r.Name] = r
+}
+
+func (b *binder) fields(r *Resource, d *window.Resource) {
+	said := map[string]*window.Field{}
+	for _, f := range d.Fields {
+		if r.Table.Column(f.Column.Value) == nil {
+			b.wrong(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value, fault.Suggest(f.Column.Value, columnNames(r.Table)))
+			continue
+		}
+		said[f.Column.Value] = f
+	}
+	for _, c := range r.Table.Columns {
+		f := &Field{Resource: r, Name: c.Name, Column: c, Type: TypeOf(c.Type), About: c.Comment}
+		named := false
+		if s := said[c.Name]; s != nil {
+			if s.Hidden {
+				continue
+			}
+			if s.About != "" {
+				f.About = s.About
+			}
+			if s.Name.Value != "" {
+				f.Name, named = s.Name.Value, true
+				if other := r.fields[f.Name]; other != nil {
+					b.wrong(s.Name.Pos, "name.taken", "%s has a field %q already, for column %q", r.Name, f.Name, other.Column.Name)
+				}
+			}
+		}
+		if !named {
+			f.Name = freeName(speakable(c.Name), func(n string) bool { return r.fields[n] != nil })
+		}
+		f.Nullable = !c.NotNull && !c.Type.NotNull
+		f.ReadOnly = c.Generated || c.Identity == catalog.Always || f.Type.Kind == Opaque
+		// A domain may have a default of its own, which the catalog does not hold, so the database decides there.
+		f.Required = !f.Nullable && !f.ReadOnly && c.Default == "" && c.Identity == catalog.NoIdentity && c.Type.Kind != catalog.Domain
+		f.Index = len(r.Fields)
+		r.Fields = append(r.Fields, f)
+		r.fields[f.Name] = f
+	}
+}
+
+func (b *binder) key(r *Resource, d *window.Resource) {
+	var columns []string
+	switch {
+	case d.Key != nil:
+		for _, k := range d.Key {
+			f := r.fields[k.Value]
+			if f == nil {
+				b.wrong(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value, fault.Suggest(k.Value, r.FieldNames()))
+				continue
+			}
+			columns = append(columns, f.Column.Name)
+		}
+	case r.Table.Primary != nil:
+		columns = r.Table.Primary
+	default:
+		for _, u := range r.Table.Uniques {
+			if !slices.ContainsFunc(u.Columns, func(c string) bool { return !r.Table.Column(c).NotNull }) {
+				columns = u.Columns
+				break
+			}
+		}
+	}
+	for _, c := range columns {
+		f := r.FieldOf(c)
+		if f == nil { // a key that is not shown can't name rows
+			r.Key = nil
+			return
+		}
+		r.Key = append(r.Key, f)
+	}
+	for _, f := range r.Key {
+		f.InKey = true
+	}
+}
+
+func (b *binder) operations(r *Resource, d *window.Resource) {
+	can := []window.Operation{window.Read}
+	why := "a view is read only here"
+	if r.Table.Writable() {
+		can, why = window.Operations, ""
+		if len(r.Key) == 0 {
+			can, why = []window.Operation{window.Read}, "it has no key, so no row can be named; give it a key to write to it"
+		}
+	}
+	if d.Operations == nil {
+		r.Operations = can
+		return
+	}
+	for _, op := range d.Operations {
+		if !slices.Contains(can, op) {
+			b.wrong(d.Name.Pos, "operation.impossible", "%s can't %s: %s", r.Name, op, why)
+			continue
+		}
+		r.Operations = append(r.Operations, op)
+	}
+}
+
+func (b *binder) role(d *window.Role) {
+	if b.model.Role(d.Name.Value) != nil {
+		return
+	}
+	role := &Role{Index: len(b.model.Roles), Name: d.Name.Value, About: d.About, Anonymous: d.Anonymous, Grants: map[*Resource]map[window.Operation]*Grant{}}
+	for _, c := range d.Claims {
+		t := ClaimType(c.Type.Value)
+		if t == nil {
+			b.wrong(c.Type.Pos, "claim.type", "a claim is integer, number, text, boolean, uuid or date, not %q", c.Type.Value)
+			continue
+		}
+		role.Claims = append(role.Claims, Claim{c.Name.Value, t})
+	}
+	var rest *window.Grant
+	for _, g := range d.May {
+		if g.Resource.Value == "*" {
+			rest = g
+			continue
+		}
+		r := b.model.byName[g.Resource.Value]
+		if r == nil {
+			if !slices.ContainsFunc(b.model.Document.Resources, func(d *window.Resource) bool { return d.Name.Value == g.Resource.Value }) {
+				b.wrong(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value, fault.Suggest(g.Resource.Value, b.model.ResourceNames()))
+			}
+			continue
+		}
+		role.Grants[r] = b.grants(role, r, g, true)
+	}
+	if rest != nil {
+		for _, r := range b.model.Resources {
+			if _, own := role.Grants[r]; !own {
+				role.Grants[r] = b.grants(role, r, rest, false)
+			}
+		}
+	}
+	b.model.Roles = append(b.model.Roles, role)
+}
+
+// grants binds one entry of may. An operation that the resource does not have is a mistake where the resource is named,
+// and passed over where "*" means all.
+func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) map[window.Operation]*Grant {
+	grants := map[window.Operation]*Grant{}
+	for _, a := range d.Allow {
+		if !r.Can(a.Operation) {
+			if named {
+				b.wrong(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation, joinOperations(r.Operations))
+			}
+			continue
+		}
+		g := &Grant{Fields: make([]bool, len(r.Fields)), Rows: a.Rows, Pos: a.Pos}
+		listed := make([]bool, len(r.Fields))
+		for _, name := range append(slices.Clone(a.Fields), a.Except...) {
+			f := r.fields[name.Value]
+			if f == nil {
+				b.wrong(name.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, name.Value, fault.Suggest(name.Value, r.FieldNames()))
+				continue
+			}
+			listed[f.Index] = true
+		}
+		for i := range g.Fields {
+			g.Fields[i] = a.Fields == nil && a.Except == nil || listed[i] == (a.Fields != nil)
+		}
+		for _, s := range a.Set {
+			f := r.fields[s.Field.Value]
+			if f == nil {
+				b.wrong(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value, fault.Suggest(s.Field.Value, r.FieldNames()))
+				continue
+			}
+			g.Set = append(g.Set, Preset{f, s.Value})
+			g.Fields[f.Index] = false
+		}
+		grants[a.Operation] = g
+	}
+	return grants
+}
+
+func joinOperations(ops []window.Operation) string {
+	s := make([]string, len(ops))
+	for i, o := range ops {
+		s[i] = string(o)
+	}
+	return strings.Join(s, ", ")
+}
+
+func columnNames(t *catalog.Table) []string {
+	names := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// speakable makes a name that the query language can say of any column name: what is no letter, digit or underscore
+// becomes an underscore.
+func speakable(column string) string {
+	if window.IsName(column) {
+		return column
+	}
+	var b strings.Builder
+	for i, c := range column {
+		s := string(c)
+		switch {
+		case window.IsName("x" + s):
+			if i == 0 && !window.IsName(s) {
+				b.WriteByte('_')
+			}
+			b.WriteString(s)
+		default:
+			b.WriteByte('_')
+		}
+	}
+	name := b.String()
+	if len(name) > 120 {
+		name = name[:120]
+	}
+	if !window.IsName(name) {
+		return "column"
+	}
+	return name
+}
+
+// freeName is the name, or the name with the first number from 2 that nothing else has.
+func freeName(name string, taken func(string) bool) string {
+	free := name
+	for n := 2; taken(free); n++ {
+		free = fmt.Sprintf("%s_%d", name, n)
+	}
+	return free
+}

@@ -1,0 +1,196 @@
+package model
+
+import (
+	"strconv"
+
+	"eagerwindow/internal/core/catalog"
+)
+
+// Kind is a type of the query language: the primitive types of OData 4.01 (CSDL, 3.3) and how PostgreSQL's others appear.
+type Kind uint8
+
+// The kinds. The numeric ones stand in the order of promotion.
+const (
+	Unknown Kind = iota // of null
+	Boolean
+	Int16
+	Int32
+	Int64
+	Decimal
+	Single
+	Double
+	String
+	Enum
+	Date
+	TimeOfDay
+	Instant // Edm.DateTimeOffset: timestamptz, and timestamp read as UTC
+	Duration
+	GUID
+	Binary
+	JSON
+	Collection
+	Complex
+	Range
+	Opaque // any other PostgreSQL type: its text, readable only
+)
+
+var kindNames = [...]string{"null", "boolean", "integer", "integer", "integer", "number", "number", "number", "string", "string",
+	"date", "time", "timestamp", "duration", "uuid", "base64url string", "JSON value", "array", "object", "range", "text"}
+
+// String names the kind as messages do.
+func (k Kind) String() string { return kindNames[k] }
+
+var edmNames = [...]string{"", "Edm.Boolean", "Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Decimal", "Edm.Single", "Edm.Double", "Edm.String", "Edm.String",
+	"Edm.Date", "Edm.TimeOfDay", "Edm.DateTimeOffset", "Edm.Duration", "Edm.Guid", "Edm.Binary", "Edm.Untyped", "Collection(Edm.Untyped)", "Edm.ComplexType", "Edm.ComplexType", "Edm.String"}
+
+// EDM is the standard's name of the kind.
+func (k Kind) EDM() string { return edmNames[k] }
+
+// Numeric says whether arithmetic is possible.
+func (k Kind) Numeric() bool { return k >= Int16 && k <= Double }
+
+// Integer says whether the kind has no fraction.
+func (k Kind) Integer() bool { return k >= Int16 && k <= Int64 }
+
+// Type is a kind with what limits its values.
+type Type struct {
+	Kind      Kind
+	SQL       string   // the PostgreSQL type that a value is cast to, without modifiers: numeric, "harbour"."call_status"
+	Values    []string // of an enum, in order
+	Length    int      // characters at most, 0: no limit
+	Fixed     bool     // char(n): padded with blanks
+	Precision int      // of a decimal, 0: no limit
+	Scale     int
+	Local     bool      // a timestamp without time zone
+	JSONB     bool      // jsonb, not json
+	Multi     bool      // a multirange
+	Element   *Type     // of collections and ranges
+	Fields    []SubType // of complex types
+	Catalog   *catalog.Type
+}
+
+// SubType is one field of a complex type.
+type SubType struct {
+	Name string
+	Type *Type
+}
+
+// The types that expressions have without a column.
+var (
+	NullType     = &Type{Kind: Unknown, SQL: "text"}
+	BooleanType  = &Type{Kind: Boolean, SQL: "boolean"}
+	Int32Type    = &Type{Kind: Int32, SQL: "integer"}
+	Int64Type    = &Type{Kind: Int64, SQL: "bigint"}
+	DecimalType  = &Type{Kind: Decimal, SQL: "numeric"}
+	DoubleType   = &Type{Kind: Double, SQL: "double precision"}
+	StringType   = &Type{Kind: String, SQL: "text"}
+	DateType     = &Type{Kind: Date, SQL: "date"}
+	TimeType     = &Type{Kind: TimeOfDay, SQL: "time"}
+	InstantType  = &Type{Kind: Instant, SQL: "timestamptz"}
+	DurationType = &Type{Kind: Duration, SQL: "interval"}
+	GUIDType     = &Type{Kind: GUID, SQL: "uuid"}
+	BinaryType   = &Type{Kind: Binary, SQL: "bytea"}
+)
+
+var scalarKinds = map[string]Kind{
+	"bool": Boolean, "int2": Int16, "int4": Int32, "int8": Int64, "oid": Int64, "numeric": Decimal, "float4": Single, "float8": Double,
+	"text": String, "varchar": String, "bpchar": String, "citext": String, "name": String, "char": String,
+	"date": Date, "time": TimeOfDay, "timestamp": Instant, "timestamptz": Instant, "interval": Duration,
+	"uuid": GUID, "bytea": Binary, "json": JSON, "jsonb": JSON,
+}
+
+// TypeOf is how a column's type appears to callers.
+func TypeOf(c *catalog.Type) *Type {
+	t := &Type{SQL: castName(c.Base()), Catalog: c}
+	b := c.Base()
+	t.Length, t.Precision, t.Scale = b.Length, b.Precision, b.Scale
+	switch b.Kind {
+	case catalog.Enum:
+		t.Kind, t.Values = Enum, b.Values
+	case catalog.Array:
+		t.Kind, t.Element = Collection, TypeOf(b.Element)
+	case catalog.Composite:
+		t.Kind = Complex
+		for _, f := range b.Fields {
+			t.Fields = append(t.Fields, SubType{f.Name, TypeOf(f.Type)})
+		}
+	case catalog.Range:
+		t.Kind, t.Element = Range, TypeOf(b.Element)
+	case catalog.Multirange:
+		t.Kind, t.Multi, t.Element = Range, true, TypeOf(b.Element.Element)
+	default:
+		kind, known := scalarKinds[b.Name]
+		if !known {
+			kind = Opaque
+		}
+		t.Kind = kind
+		t.Fixed = b.Name == "bpchar"
+		t.Local = b.Name == "timestamp"
+		t.JSONB = b.Name == "jsonb"
+	}
+	if t.Kind == Collection && t.Element.Kind == Opaque || t.Kind == Range && t.Element.Kind == Opaque {
+		t.Kind = Opaque
+	}
+	if t.Kind == Complex {
+		for _, f := range t.Fields {
+			if f.Type.Kind == Opaque {
+				t.Kind = Opaque
+			}
+		}
+	}
+	return t
+}
+
+// castName is the type's name without modifiers, so that a cast never rounds or cuts a value in silence.
+func castName(c *catalog.Type) string {
+	switch {
+	case c.Kind == catalog.Array && c.Element != nil:
+		return castName(c.Element) + "[]"
+	case c.Schema == "pg_catalog" && c.Name != "char":
+		return c.Name
+	case c.Schema == "":
+		return c.SQL
+	}
+	return catalog.Quote(c.Schema) + "." + catalog.Quote(c.Name)
+}
+
+// ClaimType is the type that a role's claims name, or nil.
+func ClaimType(name string) *Type {
+	switch name {
+	case "integer":
+		return Int64Type
+	case "number":
+		return DecimalType
+	case "text":
+		return StringType
+	case "boolean":
+		return BooleanType
+	case "uuid":
+		return GUIDType
+	case "date":
+		return DateType
+	}
+	return nil
+}
+
+// String describes the type as messages do, with what limits it.
+func (t *Type) String() string {
+	switch {
+	case t.Kind == Enum:
+		return "one of " + quoteAll(t.Values)
+	case t.Kind == String && t.Length > 0:
+		return "string of at most " + strconv.Itoa(t.Length) + " characters"
+	}
+	return t.Kind.String()
+}
+
+func quoteAll(values []string) string {
+	out := make([]byte, 0, 64)
+	for i, v := range values {
+		if i > 0 {
+			out = append(out, ", "...)
+		}
+		out = strconv.AppendQuote(out, v)
+	}
+	return string(out)
+}

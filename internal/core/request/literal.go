@@ -1,0 +1,275 @@
+package request
+
+import (
+	"encoding/base64"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+)
+
+// naturalType is what a literal is where nothing else tells.
+func naturalType(c Class) *model.Type {
+	switch c {
+	case Whole:
+		return model.Int64Type
+	case Fraction:
+		return model.DecimalType
+	case Floating:
+		return model.DoubleType
+	case Day:
+		return model.DateType
+	case Clock:
+		return model.TimeType
+	case Moment:
+		return model.InstantType
+	case Period:
+		return model.DurationType
+	case UUID:
+		return model.GUIDType
+	case Bytes:
+		return model.BinaryType
+	}
+	return model.StringType
+}
+
+// fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
+// be wider than t: id eq 7.5 compares as decimals.
+func fitting(c Class, t *model.Type) *model.Type {
+	switch t.Kind {
+	case model.Int16, model.Int32, model.Int64, model.Decimal:
+		if c == Whole && t.Kind != model.Decimal {
+			return model.Int64Type
+		}
+		if c == Whole || c == Fraction {
+			return model.DecimalType
+		}
+		if c == Floating {
+			return model.DoubleType
+		}
+	case model.Single, model.Double:
+		if c == Whole || c == Fraction || c == Floating {
+			return t
+		}
+	case model.String, model.Enum:
+		if c == Text {
+			return t
+		}
+	case model.Date:
+		if c == Day {
+			return t
+		}
+	case model.TimeOfDay:
+		if c == Clock {
+			return t
+		}
+	case model.Instant:
+		if c == Moment {
+			return t
+		}
+	case model.Duration:
+		if c == Period || c == Text {
+			return t
+		}
+	case model.GUID:
+		if c == UUID {
+			return t
+		}
+	case model.Binary:
+		if c == Bytes {
+			return t
+		}
+	}
+	return nil
+}
+
+// exampleOf shows how a value of the type is written.
+func exampleOf(t *model.Type) string {
+	switch t.Kind {
+	case model.Boolean:
+		return "true"
+	case model.Int16, model.Int32, model.Int64:
+		return "17"
+	case model.Decimal, model.Single, model.Double:
+		return "7.5"
+	case model.Enum:
+		if len(t.Values) > 0 {
+			return quoteText(t.Values[0])
+		}
+	case model.Date:
+		return "2026-07-01"
+	case model.TimeOfDay:
+		return "12:30:00"
+	case model.Instant:
+		return "2026-07-01T12:30:00Z"
+	case model.Duration:
+		return "duration'PT48H'"
+	case model.GUID:
+		return "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"
+	case model.Binary:
+		return "binary'aGFyYm91cg'"
+	}
+	return "'text'"
+}
+
+// Arg is the value of the literal as an argument of a statement: int64, float64, string, bool, time.Time, []byte, or a slice
+// of one of these for a list. literals are those of the request at hand.
+func (v *Value) Arg(literals []Literal) (any, error) {
+	l := v.literal(literals)
+	if l.Class == Several {
+		return v.listArg(l)
+	}
+	return argument(l, v.T)
+}
+
+func (v *Value) literal(literals []Literal) Literal {
+	if v.Fixed != nil {
+		return *v.Fixed
+	}
+	return literals[v.Index]
+}
+
+// listArg converts every item of a list. Kinds without a binary form of their own travel as text.
+func (v *Value) listArg(l Literal) (any, error) {
+	switch v.T.Kind {
+	case model.Int64:
+		return listOf[int64](l, v.T)
+	case model.Single, model.Double:
+		return listOf[float64](l, v.T)
+	case model.Instant:
+		return listOf[time.Time](l, v.T)
+	}
+	return listOf[string](l, v.T)
+}
+
+func listOf[T any](l Literal, t *model.Type) ([]T, error) {
+	out := make([]T, len(l.Items))
+	for i, item := range l.Items {
+		a, err := argument(item, t)
+		if err != nil {
+			return nil, err
+		}
+		switch a := a.(type) {
+		case T:
+			out[i] = a
+		case time.Time:
+			out[i] = any(a.Format(time.DateOnly)).(T)
+		case []byte:
+			out[i] = any(`\x` + hexString(a)).(T)
+		}
+	}
+	return out, nil
+}
+
+func hexString(b []byte) string {
+	const digits = "0123456789abcdef"
+	out := make([]byte, 0, 2*len(b))
+	for _, c := range b {
+		out = append(out, digits[c>>4], digits[c&15])
+	}
+	return string(out)
+}
+
+var duration = regexp.MustCompile(`^[+-]?P(\d+Y)?(\d+M)?(\d+W)?(\d+D)?(T(\d+H)?(\d+M)?(\d+(\.\d+)?S)?)?$`)
+
+// IsDuration says whether the text is an ISO 8601 duration.
+func IsDuration(s string) bool {
+	return duration.MatchString(s) && s[len(s)-1] != 'P' && s[len(s)-1] != 'T'
+}
+
+// argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
+func argument(l Literal, t *model.Type) (any, error) {
+	bad := func(what string) error {
+		return faultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
+	}
+	switch t.Kind {
+	case model.Boolean:
+		if l.Text != "true" && l.Text != "false" {
+			return nil, bad("boolean: true or false")
+		}
+		return l.Text == "true", nil
+	case model.Int16, model.Int32, model.Int64:
+		n, err := strconv.ParseInt(l.Text, 10, 64)
+		if err != nil {
+			return nil, bad("whole number of 64 bits")
+		}
+		return n, nil
+	case model.Decimal:
+		if _, err := strconv.ParseFloat(l.Text, 64); err != nil && !isRange(err) {
+			return nil, bad("number")
+		}
+		return strings.Replace(l.Text, "INF", "Infinity", 1), nil
+	case model.Single, model.Double:
+		f, err := strconv.ParseFloat(l.Text, 64)
+		if err != nil {
+			return nil, bad("number in the range of a double")
+		}
+		if t.Kind == model.Single && !math.IsInf(f, 0) && math.Abs(f) > math.MaxFloat32 {
+			return nil, bad("number in the range of a single")
+		}
+		return f, nil
+	case model.Enum:
+		if !slices.Contains(t.Values, l.Text) {
+			return nil, faultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text), enumChoices(l.Text, t.Values))
+		}
+		return l.Text, nil
+	case model.Date:
+		d, err := time.Parse(time.DateOnly, l.Text)
+		if err != nil {
+			return nil, bad("date; write year-month-day such as 2026-07-01")
+		}
+		return d, nil
+	case model.TimeOfDay:
+		for _, layout := range []string{"15:04:05", "15:04"} {
+			if _, err := time.Parse(layout, l.Text); err == nil {
+				return l.Text, nil
+			}
+		}
+		return nil, bad("time of day; write 12:30:00")
+	case model.Instant:
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00"} {
+			if m, err := time.Parse(layout, strings.ToUpper(l.Text)); err == nil {
+				return m.UTC(), nil
+			}
+		}
+		return nil, bad("timestamp with its zone; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00")
+	case model.Duration:
+		if !IsDuration(l.Text) {
+			return nil, bad("duration; write PT48H or P2DT30M")
+		}
+		return l.Text, nil
+	case model.GUID:
+		if guidLength(l.Text) != len(l.Text) || l.Text == "" {
+			return nil, bad("uuid")
+		}
+		return l.Text, nil
+	case model.Binary:
+		b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(l.Text, "="))
+		if err != nil {
+			return nil, bad("base64url text")
+		}
+		return b, nil
+	}
+	if strings.IndexByte(l.Text, 0) >= 0 {
+		return nil, bad("text: it holds a NUL character")
+	}
+	return l.Text, nil
+}
+
+func isRange(err error) bool { return strings.HasSuffix(err.Error(), strconv.ErrRange.Error()) }
+
+func enumChoices(text string, values []string) string {
+	if len(values) <= 8 {
+		near := fault.Nearest(text, values)
+		if near != "" {
+			return ", which are " + fault.Quoted(values) + "; did you mean " + strconv.Quote(near) + "?"
+		}
+		return ", which are " + fault.Quoted(values)
+	}
+	return fault.Suggest(text, values)
+}

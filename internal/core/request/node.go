@@ -1,0 +1,135 @@
+package request
+
+import "strings"
+
+// Node is a part of an expression as it was written. Each prints itself back in the query language.
+type Node interface {
+	Start() int // byte offset in its option
+	String() string
+}
+
+// LiteralNode is a value; Index counts the literals of the request.
+type LiteralNode struct {
+	Pos   int
+	Index int
+	Value Literal
+}
+
+// PathNode is names parted by slashes: a field, a field of a relation, @caller/agent_id.
+type PathNode struct{ Segments []SegmentNode }
+
+// SegmentNode is one name of a path.
+type SegmentNode struct {
+	Pos  int
+	Name string
+}
+
+// CallNode is a function with its arguments.
+type CallNode struct {
+	Pos  int
+	Name string
+	Args []Node
+}
+
+// UnaryNode is not, or a minus sign.
+type UnaryNode struct {
+	Pos      int
+	Operator string
+	Operand  Node
+}
+
+// BinaryNode is an operator between two expressions.
+type BinaryNode struct {
+	Pos         int // of the operator
+	Operator    string
+	Left, Right Node
+}
+
+// ListNode is the list of an in that is not one literal: classes mixed, or null among them.
+type ListNode struct {
+	Pos   int
+	Items []Node
+}
+
+// Start is the first byte of the node.
+func (n *LiteralNode) Start() int { return n.Pos }
+
+// Start is the first byte of the node.
+func (n *PathNode) Start() int { return n.Segments[0].Pos }
+
+// Start is the first byte of the node.
+func (n *CallNode) Start() int { return n.Pos }
+
+// Start is the first byte of the node.
+func (n *UnaryNode) Start() int { return n.Pos }
+
+// Start is the first byte of the node.
+func (n *BinaryNode) Start() int { return n.Left.Start() }
+
+// Start is the first byte of the node.
+func (n *ListNode) Start() int { return n.Pos }
+
+func (n *LiteralNode) String() string { return n.Value.String() }
+
+func (n *PathNode) String() string {
+	names := make([]string, len(n.Segments))
+	for i, s := range n.Segments {
+		names[i] = s.Name
+	}
+	return strings.Join(names, "/")
+}
+
+func (n *CallNode) String() string { return n.Name + "(" + join(n.Args) + ")" }
+
+func (n *UnaryNode) String() string {
+	if n.Operator == "-" {
+		return "-" + bracketed(n.Operand)
+	}
+	return n.Operator + " " + bracketed(n.Operand)
+}
+
+func (n *BinaryNode) String() string {
+	return bracketed(n.Left) + " " + n.Operator + " " + bracketed(n.Right)
+}
+
+func (n *ListNode) String() string { return "(" + join(n.Items) + ")" }
+
+// bracketed puts brackets around operators, so that what is printed reads the same whatever the precedence.
+func bracketed(n Node) string {
+	switch n.(type) {
+	case *BinaryNode, *UnaryNode:
+		return "(" + n.String() + ")"
+	}
+	return n.String()
+}
+
+func join(nodes []Node) string {
+	parts := make([]string, len(nodes))
+	for i, n := range nodes {
+		parts[i] = n.String()
+	}
+	return strings.Join(parts, ",")
+}
+
+// Options are the query options of a collection, or of an expanded relation, as they were written.
+type Options struct {
+	Filter  Node
+	OrderBy []OrderNode
+	Select  []*PathNode // nil: all; a single "*" is nil too
+	Expand  []ExpandNode
+	Top     *LiteralNode
+	Skip    *LiteralNode
+	Count   bool
+}
+
+// OrderNode is one term of orderby.
+type OrderNode struct {
+	By   Node
+	Desc bool
+}
+
+// ExpandNode is one relation of expand with its own options.
+type ExpandNode struct {
+	Path    SegmentNode
+	Options Options
+}

@@ -1,0 +1,399 @@
+package request
+
+import (
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+)
+
+// parser reads the tokens of one option into nodes (OData 4.01 URL Conventions, 5.1).
+type parser struct {
+	option   string
+	tokens   []token
+	literals []Literal
+	i        int
+	depth    int
+}
+
+const maxDepth = 200
+
+func (p *parser) peek() token { return p.tokens[p.i] }
+
+func (p *parser) next() token {
+	t := p.tokens[p.i]
+	if t.kind != tokenEnd {
+		p.i++
+	}
+	return t
+}
+
+func (p *parser) isMark(mark byte) bool {
+	t := p.peek()
+	return t.kind == tokenMark && t.mark == mark
+}
+
+func (p *parser) accept(mark byte) bool {
+	if p.isMark(mark) {
+		p.i++
+		return true
+	}
+	return false
+}
+
+// word says whether the next token is that keyword, in any case.
+func (p *parser) word(keyword string) bool {
+	t := p.peek()
+	return t.kind == tokenName && strings.EqualFold(t.text, keyword)
+}
+
+func (p *parser) fault(pos int, format string, args ...any) error {
+	return faultAt(p.option, pos, "syntax.invalid", format, args...)
+}
+
+func (p *parser) unexpected(wanted string) error {
+	t := p.peek()
+	if t.kind == tokenEnd {
+		return p.fault(t.pos, "%s is missing", wanted)
+	}
+	return p.fault(t.pos, "unexpected %s; %s is expected", t, wanted)
+}
+
+func (p *parser) expect(mark byte) error {
+	if !p.accept(mark) {
+		return p.unexpected(`"` + string(mark) + `"`)
+	}
+	return nil
+}
+
+func (p *parser) end() error {
+	if p.peek().kind != tokenEnd {
+		return p.unexpected("the end")
+	}
+	return nil
+}
+
+// precedence of the operators between two expressions, tightest last (URL Conventions, 5.1.1.17).
+var precedence = map[string]int{
+	"or": 1, "and": 2, "eq": 3, "ne": 3, "gt": 4, "ge": 4, "lt": 4, "le": 4, "add": 5, "sub": 5,
+	"mul": 6, "div": 6, "divby": 6, "mod": 6, "in": 8, "has": 8,
+}
+
+const unaryPrecedence = 7
+
+// symbols are what people write who know other languages.
+var symbols = map[byte]string{'=': "eq", '*': "mul", '/': "div", '-': "sub"}
+
+// expression reads operators of at least that precedence.
+func (p *parser) expression(least int) (Node, error) {
+	if p.depth++; p.depth > maxDepth {
+		return nil, p.fault(p.peek().pos, "the expression is nested more than %d deep", maxDepth)
+	}
+	defer func() { p.depth-- }()
+	left, err := p.operand()
+	if err != nil {
+		return nil, err
+	}
+	for {
+		t := p.peek()
+		if t.kind == tokenMark && symbols[t.mark] != "" {
+			return nil, p.fault(t.pos, "unexpected %q; the operator is called %q", string(t.mark), symbols[t.mark])
+		}
+		if t.kind != tokenName {
+			return left, nil
+		}
+		operator := strings.ToLower(t.text)
+		strength := precedence[operator]
+		if strength == 0 {
+			return left, nil
+		}
+		if strength < least {
+			return left, nil
+		}
+		p.i++
+		var right Node
+		if operator == "in" {
+			right, err = p.list()
+		} else {
+			right, err = p.expression(strength + 1)
+		}
+		if err != nil {
+			return nil, err
+		}
+		left = &BinaryNode{Pos: t.pos, Operator: operator, Left: left, Right: right}
+	}
+}
+
+// operand reads what stands between operators.
+func (p *parser) operand() (Node, error) {
+	t := p.peek()
+	switch {
+	case t.kind == tokenLiteral:
+		p.i++
+		return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
+	case t.kind == tokenMark && t.mark == '(':
+		p.i++
+		inner, err := p.expression(1)
+		if err != nil {
+			return nil, err
+		}
+		return inner, p.expect(')')
+	case t.kind == tokenMark && t.mark == '-':
+		p.i++
+		inner, err := p.expression(unaryPrecedence)
+		if err != nil {
+			return nil, err
+		}
+		return &UnaryNode{Pos: t.pos, Operator: "-", Operand: inner}, nil
+	case p.word("not") && p.operandFollows():
+		p.i++
+		inner, err := p.expression(unaryPrecedence)
+		if err != nil {
+			return nil, err
+		}
+		return &UnaryNode{Pos: t.pos, Operator: "not", Operand: inner}, nil
+	case t.kind == tokenName || t.kind == tokenAlias:
+		return p.path()
+	}
+	return nil, p.unexpected("a field, a function or a value")
+}
+
+// operandFollows tells the operator not from a field of that name.
+func (p *parser) operandFollows() bool {
+	t := p.tokens[p.i+1]
+	if t.kind == tokenName {
+		return precedence[strings.ToLower(t.text)] == 0
+	}
+	return t.kind == tokenLiteral || t.kind == tokenAlias || t.kind == tokenMark && (t.mark == '(' || t.mark == '-')
+}
+
+// path reads names parted by slashes, or a call.
+func (p *parser) path() (Node, error) {
+	first := p.next()
+	if p.isMark('(') && first.kind == tokenName {
+		return p.call(first)
+	}
+	path := &PathNode{Segments: []SegmentNode{{first.pos, first.text}}}
+	for p.accept('/') {
+		t := p.peek()
+		if t.kind != tokenName {
+			return nil, p.unexpected("a name")
+		}
+		p.i++
+		path.Segments = append(path.Segments, SegmentNode{t.pos, t.text})
+	}
+	return path, nil
+}
+
+func (p *parser) call(name token) (Node, error) {
+	p.i++
+	call := &CallNode{Pos: name.pos, Name: strings.ToLower(name.text)}
+	if p.accept(')') {
+		return call, nil
+	}
+	for {
+		arg, err := p.expression(1)
+		if err != nil {
+			return nil, err
+		}
+		call.Args = append(call.Args, arg)
+		if p.accept(')') {
+			return call, nil
+		}
+		if !p.accept(',') {
+			return nil, p.unexpected(`"," or ")"`)
+		}
+	}
+}
+
+// list reads what stands after in: one literal of a list, or values in brackets.
+func (p *parser) list() (Node, error) {
+	t := p.peek()
+	if t.kind == tokenLiteral && p.literals[t.literal].Class == Several {
+		p.i++
+		return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
+	}
+	if !p.accept('(') {
+		return nil, p.unexpected("a list in brackets, such as (1,2,3),")
+	}
+	list := &ListNode{Pos: t.pos}
+	for {
+		item, err := p.expression(1)
+		if err != nil {
+			return nil, err
+		}
+		list.Items = append(list.Items, item)
+		if p.accept(')') {
+			return list, nil
+		}
+		if !p.accept(',') {
+			return nil, p.unexpected(`"," or ")"`)
+		}
+	}
+}
+
+// orderBy reads `eta desc,id`.
+func (p *parser) orderBy() ([]OrderNode, error) {
+	var terms []OrderNode
+	for {
+		by, err := p.expression(1)
+		if err != nil {
+			return nil, err
+		}
+		term := OrderNode{By: by}
+		switch {
+		case p.word("desc"):
+			p.i++
+			term.Desc = true
+		case p.word("asc"):
+			p.i++
+		case p.peek().kind == tokenName:
+			return nil, p.unexpected(`"asc", "desc" or ","`)
+		}
+		terms = append(terms, term)
+		if !p.accept(',') {
+			return terms, nil
+		}
+	}
+}
+
+// selectList reads `id,eta` or `*`.
+func (p *parser) selectList() ([]*PathNode, error) {
+	var paths []*PathNode
+	all := false
+	for {
+		switch t := p.peek(); {
+		case p.accept('*'):
+			all = true
+		case t.kind == tokenName:
+			path := &PathNode{}
+			for {
+				t := p.peek()
+				if t.kind != tokenName {
+					return nil, p.unexpected("a name")
+				}
+				p.i++
+				path.Segments = append(path.Segments, SegmentNode{t.pos, t.text})
+				if !p.accept('/') {
+					break
+				}
+			}
+			paths = append(paths, path)
+		default:
+			return nil, p.unexpected("the name of a field")
+		}
+		if !p.accept(',') {
+			break
+		}
+	}
+	if all {
+		return nil, nil
+	}
+	return paths, nil
+}
+
+// expandList reads `vessel(select=name),tugs(orderby=name;top=2)`.
+func (p *parser) expandList() ([]ExpandNode, error) {
+	var list []ExpandNode
+	for {
+		t := p.peek()
+		if t.kind != tokenName {
+			return nil, p.unexpected("the name of a relation")
+		}
+		p.i++
+		e := ExpandNode{Path: SegmentNode{t.pos, t.text}}
+		if p.accept('(') {
+			if p.depth++; p.depth > maxDepth {
+				return nil, p.fault(t.pos, "expand is nested more than %d deep", maxDepth)
+			}
+			err := p.nestedOptions(&e.Options)
+			p.depth--
+			if err != nil {
+				return nil, err
+			}
+		}
+		list = append(list, e)
+		if !p.accept(',') {
+			return list, nil
+		}
+	}
+}
+
+// nestedOptions reads `select=name;top=2)`, the closing bracket too.
+func (p *parser) nestedOptions(o *Options) error {
+	seen := map[string]bool{}
+	for {
+		t := p.peek()
+		if t.kind != tokenName {
+			return p.unexpected("an option such as select=…")
+		}
+		p.i++
+		name := strings.ToLower(strings.TrimPrefix(t.text, "$"))
+		if !slices.Contains(nestedOptionNames, name) {
+			return faultAt(p.option, t.pos, "option.unknown", "unknown option %q inside expand%s", t.text, fault.Suggest(name, nestedOptionNames))
+		}
+		if seen[name] {
+			return faultAt(p.option, t.pos, "option.twice", "option %q stands twice", name)
+		}
+		seen[name] = true
+		if err := p.expect('='); err != nil {
+			return err
+		}
+		if err := p.optionValue(name, o); err != nil {
+			return err
+		}
+		if p.accept(')') {
+			return nil
+		}
+		if p.isMark(',') {
+			return p.fault(p.peek().pos, `options inside brackets are parted by ";", not by ","`)
+		}
+		if !p.accept(';') {
+			return p.unexpected(`";" or ")"`)
+		}
+	}
+}
+
+// optionValue reads the value of one option into o.
+func (p *parser) optionValue(name string, o *Options) (err error) {
+	switch name {
+	case "filter":
+		o.Filter, err = p.expression(1)
+	case "orderby":
+		o.OrderBy, err = p.orderBy()
+	case "select":
+		o.Select, err = p.selectList()
+	case "expand":
+		o.Expand, err = p.expandList()
+	case "top":
+		o.Top, err = p.number("top")
+	case "skip":
+		o.Skip, err = p.number("skip")
+	case "count":
+		switch {
+		case p.word("true"):
+			o.Count = true
+		case !p.word("false"):
+			return p.unexpected(`"true" or "false"`)
+		}
+		p.i++
+	}
+	return err
+}
+
+// number reads the whole number of top or skip.
+func (p *parser) number(option string) (*LiteralNode, error) {
+	t := p.peek()
+	if t.kind == tokenLiteral && p.literals[t.literal].Class == Whole && p.literals[t.literal].Text[0] != '-' {
+		p.i++
+		return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
+	}
+	if t.kind == tokenEnd {
+		return nil, p.fault(t.pos, "a number is missing")
+	}
+	found := t.String()
+	if t.kind == tokenLiteral {
+		found = p.literals[t.literal].String()
+	}
+	return nil, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(found, `"`))
+}

@@ -1,0 +1,386 @@
+package request
+
+import (
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"eagerwindow/internal/core/fault"
+)
+
+// scanner cuts the text of one option into tokens. While it does, it writes the shape: the tokens with a letter in place of
+// each literal. Two requests of one shape differ in nothing but their literals.
+type scanner struct {
+	text     string
+	option   string
+	pos      int
+	tokens   []token
+	literals []Literal
+	shape    []byte
+	parens   int
+}
+
+const maxParens = 64
+
+// scan appends the option's tokens, literals and shape to what is there; base counts the literals that stand before.
+func (s *scanner) scan() error {
+	for {
+		s.skipSpace()
+		if s.pos >= len(s.text) {
+			s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos, end: s.pos})
+			return nil
+		}
+		start := s.pos
+		c := s.text[start]
+		switch {
+		case c == '\'':
+			text, err := s.quoted()
+			if err != nil {
+				return err
+			}
+			s.literal(Text, text, start)
+		case c >= '0' && c <= '9', (c == '-' || c == '+') && s.digitAt(start+1):
+			if err := s.number(); err != nil {
+				return err
+			}
+		case c == '-' && strings.HasPrefix(s.text[start:], "-INF") && !s.wordAt(start+4):
+			s.pos += 4
+			s.literal(Floating, "-INF", start)
+		case c == '@':
+			s.pos++
+			s.word()
+			if s.pos == start+1 {
+				return s.fault(start, `a name is missing after "@"`)
+			}
+			s.add(token{kind: tokenAlias, text: s.text[start:s.pos], pos: start})
+		case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
+			if err := s.name(); err != nil {
+				return err
+			}
+		case strings.IndexByte("(),;/:=*-", c) >= 0:
+			s.pos++
+			s.add(token{kind: tokenMark, mark: c, pos: start})
+			switch c {
+			case '(':
+				if s.parens++; s.parens > maxParens {
+					return s.fault(start, "brackets are nested more than %d deep", maxParens)
+				}
+			case ')':
+				s.parens--
+				s.foldList()
+			}
+		default:
+			r, _ := utf8.DecodeRuneInString(s.text[start:])
+			return s.fault(start, "unexpected character %q", r)
+		}
+	}
+}
+
+func (s *scanner) fault(pos int, format string, args ...any) error {
+	return faultAt(s.option, pos, "syntax.invalid", format, args...)
+}
+
+// faultAt is a fault with its place; positions are told counted from 1.
+func faultAt(option string, pos int, code, format string, args ...any) *fault.Fault {
+	f := fault.New(fault.Invalid, code, format, args...)
+	f.Message += " in " + option + " at " + strconv.Itoa(pos+1)
+	return f.On(option)
+}
+
+// add appends a token that is no literal, to the shape too. A blank parts words that would run together.
+func (s *scanner) add(t token) {
+	t.end = s.pos
+	s.tokens = append(s.tokens, t)
+	if t.kind == tokenMark {
+		s.shape = append(s.shape, t.mark)
+		return
+	}
+	s.shape = append(s.shape, ' ')
+	s.shape = append(s.shape, t.text...)
+}
+
+func (s *scanner) literal(class Class, text string, start int) {
+	s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start, end: s.pos})
+	s.literals = append(s.literals, Literal{Class: class, Text: text, Option: s.option, Pos: start})
+	s.shape = append(s.shape, ' ', byte(class), '?')
+}
+
+// foldList makes one literal of `in ( literal , literal … )`, so that the length of the list is no part of the shape. A list
+// of mixed classes, or with null in it, stays as it is.
+func (s *scanner) foldList() {
+	t := s.tokens
+	i := len(t) - 2
+	for i > 0 && t[i].kind == tokenLiteral && t[i-1].kind == tokenMark && t[i-1].mark == ',' {
+		i -= 2
+	}
+	if i < 2 || t[i].kind != tokenLiteral || t[i-1].kind != tokenMark || t[i-1].mark != '(' || t[i-2].kind != tokenName || !strings.EqualFold(t[i-2].text, "in") {
+		return
+	}
+	first := t[i].literal
+	class := s.literals[first].Class
+	for _, l := range s.literals[first:] {
+		if l.Class != class {
+			return
+		}
+	}
+	open := t[i-1]
+	list := Literal{Class: Several, Items: append([]Literal(nil), s.literals[first:]...), Option: s.option, Pos: open.pos}
+	s.literals = append(s.literals[:first], list)
+	s.tokens = append(t[:i-1], token{kind: tokenLiteral, literal: first, pos: open.pos, end: s.pos})
+	cut := len(s.shape)
+	for s.shape[cut-1] != '(' {
+		cut--
+	}
+	s.shape = append(s.shape[:cut-1], ' ', byte(Several), byte(class), '?')
+}
+
+func (s *scanner) skipSpace() {
+	for s.pos < len(s.text) {
+		switch s.text[s.pos] {
+		case ' ', '\t', '\n', '\r':
+			s.pos++
+		default:
+			return
+		}
+	}
+}
+
+func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
+
+func (s *scanner) digitAt(i int) bool { return i < len(s.text) && s.text[i] >= '0' && s.text[i] <= '9' }
+
+func (s *scanner) wordAt(i int) bool {
+	if i >= len(s.text) {
+		return false
+	}
+	c := s.text[i]
+	return isLetter(c) || c == '_' || c >= '0' && c <= '9' || c >= utf8.RuneSelf
+}
+
+// word passes over letters, digits and underscores.
+func (s *scanner) word() {
+	for s.pos < len(s.text) {
+		c := s.text[s.pos]
+		if c < utf8.RuneSelf {
+			if !isLetter(c) && c != '_' && (c < '0' || c > '9') {
+				return
+			}
+			s.pos++
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(s.text[s.pos:])
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) && !unicode.Is(unicode.Mc, r) {
+			return
+		}
+		s.pos += size
+	}
+}
+
+// quoted reads a string; two quotes in it stand for one.
+func (s *scanner) quoted() (string, error) {
+	start := s.pos
+	s.pos++
+	doubled := false
+	for {
+		i := strings.IndexByte(s.text[s.pos:], '\'')
+		if i < 0 {
+			return "", s.fault(start, "the string is not closed: a quote is missing (inside a string a quote is written twice)")
+		}
+		s.pos += i + 1
+		if s.pos < len(s.text) && s.text[s.pos] == '\'' {
+			doubled = true
+			s.pos++
+			continue
+		}
+		text := s.text[start+1 : s.pos-1]
+		if !utf8.ValidString(text) || strings.IndexByte(text, 0) >= 0 {
+			return "", s.fault(start, "the string is not valid UTF-8 text, or holds a NUL character")
+		}
+		if doubled {
+			text = strings.ReplaceAll(text, "''", "'")
+		}
+		return text, nil
+	}
+}
+
+// name reads a name with an optional dollar sign and dots, or the literals that begin like one.
+func (s *scanner) name() error {
+	start := s.pos
+	if n := guidLength(s.text[start:]); n > 0 && !s.wordAt(start+n) {
+		s.pos += n
+		s.literal(UUID, s.text[start:s.pos], start)
+		return nil
+	}
+	if s.text[s.pos] == '$' {
+		s.pos++
+	}
+	s.word()
+	for s.pos+1 < len(s.text) && s.text[s.pos] == '.' && s.wordAt(s.pos+1) {
+		s.pos++
+		s.word()
+	}
+	text := s.text[start:s.pos]
+	if text == "" || text == "$" {
+		r, _ := utf8.DecodeRuneInString(s.text[start:])
+		return s.fault(start, "unexpected character %q", r)
+	}
+	if s.pos < len(s.text) && s.text[s.pos] == '\'' && (strings.EqualFold(text, "duration") || strings.EqualFold(text, "binary")) {
+		value, err := s.quoted()
+		if err != nil {
+			return err
+		}
+		class := Period
+		if strings.EqualFold(text, "binary") {
+			class = Bytes
+		}
+		s.literal(class, value, start)
+		return nil
+	}
+	if text == "INF" || text == "NaN" {
+		s.literal(Floating, text, start)
+		return nil
+	}
+	s.add(token{kind: tokenName, text: text, pos: start})
+	return nil
+}
+
+// number reads whatever begins with a digit or a sign: numbers, dates, times, timestamps, uuids.
+func (s *scanner) number() error {
+	start := s.pos
+	rest := s.text[start:]
+	if n := guidLength(rest); n > 0 && !s.wordAt(start+n) {
+		s.pos += n
+		s.literal(UUID, s.text[start:s.pos], start)
+		return nil
+	}
+	if n := dateLength(rest); n > 0 {
+		s.pos += n
+		if s.pos < len(s.text) && (s.text[s.pos] == 'T' || s.text[s.pos] == 't') && s.digitAt(s.pos+1) {
+			s.pos++
+			s.clock()
+			text := s.text[start:s.pos]
+			zone := s.zone()
+			s.literal(Moment, text+zone, start)
+			return nil
+		}
+		if s.wordAt(s.pos) {
+			return s.fault(start, "this is neither a date nor a timestamp; write 2026-07-01 or 2026-07-01T12:30:00Z")
+		}
+		s.literal(Day, s.text[start:s.pos], start)
+		return nil
+	}
+	if len(rest) >= 5 && rest[2] == ':' && digits(rest[:2]) && digits(rest[3:5]) {
+		s.clock()
+		s.literal(Clock, s.text[start:s.pos], start)
+		return nil
+	}
+	s.pos++
+	s.digits()
+	class := Whole
+	if s.pos < len(s.text) && s.text[s.pos] == '.' && s.digitAt(s.pos+1) {
+		class = Fraction
+		s.pos++
+		s.digits()
+	}
+	if s.pos < len(s.text) && (s.text[s.pos] == 'e' || s.text[s.pos] == 'E') {
+		mark := s.pos
+		s.pos++
+		if s.pos < len(s.text) && (s.text[s.pos] == '-' || s.text[s.pos] == '+') {
+			s.pos++
+		}
+		if !s.digitAt(s.pos) {
+			s.pos = mark
+		} else {
+			class = Floating
+			s.digits()
+		}
+	}
+	if s.wordAt(s.pos) {
+		s.word()
+		return s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], quoteText(s.text[start:s.pos]))
+	}
+	text := strings.TrimPrefix(s.text[start:s.pos], "+")
+	if len(text) > 1000 {
+		return s.fault(start, "the number has more than 1000 digits")
+	}
+	if class == Whole {
+		if _, err := strconv.ParseInt(text, 10, 64); err != nil {
+			class = Fraction
+		}
+	}
+	s.literal(class, text, start)
+	return nil
+}
+
+func (s *scanner) digits() {
+	for s.digitAt(s.pos) {
+		s.pos++
+	}
+}
+
+// clock passes over 12:30:00.5; what is wrong with it is told when its value is read.
+func (s *scanner) clock() {
+	for s.digitAt(s.pos) || s.pos < len(s.text) && s.text[s.pos] == ':' && s.digitAt(s.pos+1) || s.pos < len(s.text) && s.text[s.pos] == '.' && s.digitAt(s.pos+1) {
+		s.pos++
+	}
+}
+
+// zone reads Z or an offset. A plus sign that was not percent-encoded has become a blank on its way; it still means plus.
+func (s *scanner) zone() string {
+	if s.pos >= len(s.text) {
+		return ""
+	}
+	switch c := s.text[s.pos]; c {
+	case 'Z', 'z':
+		s.pos++
+		return "Z"
+	case '+', '-', ' ':
+		rest := s.text[s.pos+1:]
+		if len(rest) >= 5 && digits(rest[:2]) && rest[2] == ':' && digits(rest[3:5]) {
+			s.pos += 6
+			if c == ' ' {
+				c = '+'
+			}
+			return string(c) + rest[:5]
+		}
+	}
+	return ""
+}
+
+func digits(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// dateLength is 10 where the text begins with a date, else 0.
+func dateLength(s string) int {
+	if len(s) >= 10 && digits(s[:4]) && s[4] == '-' && digits(s[5:7]) && s[7] == '-' && digits(s[8:10]) {
+		return 10
+	}
+	return 0
+}
+
+// guidLength is 36 where the text begins with a uuid, else 0.
+func guidLength(s string) int {
+	if len(s) < 36 {
+		return 0
+	}
+	for i := range 36 {
+		c := s[i]
+		if i == 8 || i == 13 || i == 18 || i == 23 {
+			if c != '-' {
+				return 0
+			}
+			continue
+		}
+		if (c < '0' || c > '9') && (c < 'a' || c > 'f') && (c < 'A' || c > 'F') {
+			return 0
+		}
+	}
+	return 36
+}

@@ -1,0 +1,123 @@
+package request
+
+import "strconv"
+
+// Class says what a literal looks like, before anything is known of the type that is expected.
+type Class byte
+
+// The classes. Their letters stand in the shape of a request in place of the literals.
+const (
+	Text     Class = 's' // 'in quotes'
+	Whole    Class = 'i' // fits 64 bits
+	Fraction Class = 'n' // a decimal, or a whole number past 64 bits
+	Floating Class = 'd' // with an exponent, INF, NaN
+	Day      Class = 'D' // 2026-07-01
+	Clock    Class = 'T' // 12:30:00
+	Moment   Class = 'I' // 2026-07-01T12:30:00Z
+	Period   Class = 'P' // duration'PT48H'
+	UUID     Class = 'g'
+	Bytes    Class = 'b' // binary'…'
+	Segment  Class = 'k' // a key as a path segment: any text
+	Several  Class = 'l' // the list of an in
+)
+
+// Literal is a value as the caller wrote it, quotes and escapes undone, with its place.
+type Literal struct {
+	Class  Class
+	Text   string
+	Items  []Literal // of a list
+	Option string    // the query option it stands in, or "path"
+	Pos    int       // byte offset in the option's text
+}
+
+// String writes the literal as the query language does.
+func (l Literal) String() string {
+	switch l.Class {
+	case Text:
+		return quoteText(l.Text)
+	case Period:
+		return "duration" + quoteText(l.Text)
+	case Bytes:
+		return "binary" + quoteText(l.Text)
+	case Several:
+		out := "("
+		for i, item := range l.Items {
+			if i > 0 {
+				out += ","
+			}
+			out += item.String()
+		}
+		return out + ")"
+	}
+	return l.Text
+}
+
+// kind is what messages call the literal.
+func (l Literal) kind() string {
+	switch l.Class {
+	case Text:
+		return "a string"
+	case Whole:
+		return "a whole number"
+	case Fraction, Floating:
+		return "a number"
+	case Day:
+		return "a date"
+	case Clock:
+		return "a time of day"
+	case Moment:
+		return "a timestamp"
+	case Period:
+		return "a duration"
+	case UUID:
+		return "a uuid"
+	case Bytes:
+		return "a binary value"
+	}
+	return "a value"
+}
+
+func quoteText(s string) string {
+	out := make([]byte, 0, len(s)+2)
+	out = append(out, '\'')
+	for i := range len(s) {
+		if s[i] == '\'' {
+			out = append(out, '\'')
+		}
+		out = append(out, s[i])
+	}
+	return string(append(out, '\''))
+}
+
+type tokenKind uint8
+
+const (
+	tokenEnd     tokenKind = iota
+	tokenName              // port_calls, eq, $count, Edm.String
+	tokenAlias             // @p, @caller
+	tokenLiteral           // an index into the literals
+	tokenMark              // one of ( ) , ; / : = * -
+)
+
+// token is one word of an option's text.
+type token struct {
+	kind    tokenKind
+	mark    byte
+	text    string // of names and aliases
+	literal int
+	pos     int // byte offset
+	end     int
+}
+
+// String is the token as messages show it.
+func (t token) String() string {
+	switch t.kind {
+	case tokenEnd:
+		return "the end"
+	case tokenMark:
+		return strconv.Quote(string(t.mark))
+	case tokenLiteral:
+		return "a value"
+	}
+	return strconv.Quote(t.text)
+}

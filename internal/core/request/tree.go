@@ -1,0 +1,136 @@
+package request
+
+import "eagerwindow/internal/core/model"
+
+// Query is a request bound to a model: what is read of one resource, and of the relations it expands.
+type Query struct {
+	Root   *Row
+	Key    []Value        // one for each key field; nil for a collection
+	Filter Expr           // nil: every row
+	Order  []Term         // as the caller or the document gave it, the key appended; empty where there is neither
+	Select []*model.Field // nil: all that may be read
+	Expand []*Expansion
+	Top    *Value // nil: the page decides
+	Skip   *Value
+	Count  bool
+}
+
+// Expansion is a relation that stands in each row of the answer, with a query of its own.
+type Expansion struct {
+	Relation *model.Relation
+	Query    *Query
+	Pos      int
+}
+
+// Term is one term of an order. An implied one is not the caller's: it comes from the document, or is part of the key.
+type Term struct {
+	By      Expr
+	Desc    bool
+	Implied bool
+}
+
+// Row is a row that expressions speak of: the one a query reads (Via nil, or an expanded relation), or one that is reached
+// from it along relations to one. Two paths with the same beginning share their rows.
+type Row struct {
+	Resource *model.Resource
+	Parent   *Row
+	Via      *model.Relation
+	ones     map[*model.Relation]*Row
+}
+
+// NewRow is the row that a query over the resource reads.
+func NewRow(r *model.Resource) *Row { return &Row{Resource: r} }
+
+// One is the row at the other end of a relation to one.
+func (r *Row) One(rel *model.Relation) *Row {
+	if next, ok := r.ones[rel]; ok {
+		return next
+	}
+	next := &Row{Resource: rel.To, Parent: r, Via: rel}
+	if r.ones == nil {
+		r.ones = map[*model.Relation]*Row{}
+	}
+	r.ones[rel] = next
+	return next
+}
+
+// Expr is an expression whose names and types are settled.
+type Expr interface{ Type() *model.Type }
+
+// Value is a literal and the type that is expected of it. A literal of a request is known by its number, so that the tree
+// serves every request of the shape; a literal of a document is held itself.
+type Value struct {
+	T     *model.Type
+	Index int
+	Fixed *Literal
+}
+
+// FieldOf is a field of a row.
+type FieldOf struct {
+	Row   *Row
+	Field *model.Field
+	Pos   int
+}
+
+// Constant is null, true or false.
+type Constant struct {
+	T    *model.Type
+	Text string
+}
+
+// Claim is @caller/name.
+type Claim struct {
+	T    *model.Type
+	Name string
+}
+
+// Call is an operator or a function with its arguments; their types fit.
+type Call struct {
+	T    *model.Type
+	Op   string
+	Args []Expr
+}
+
+// Member is X in a list. List is a Value whose literal is a list, Items are the rest.
+type Member struct {
+	X     Expr
+	List  *Value
+	Items []Expr
+}
+
+// Type is the type of the expression.
+func (v *Value) Type() *model.Type { return v.T }
+
+// Type is the type of the expression.
+func (f *FieldOf) Type() *model.Type { return f.Field.Type }
+
+// Type is the type of the expression.
+func (c *Constant) Type() *model.Type { return c.T }
+
+// Type is the type of the expression.
+func (c *Claim) Type() *model.Type { return c.T }
+
+// Type is the type of the expression.
+func (c *Call) Type() *model.Type { return c.T }
+
+// Type is the type of the expression.
+func (m *Member) Type() *model.Type { return model.BooleanType }
+
+// Walk visits an expression and all below it.
+func Walk(e Expr, visit func(Expr)) {
+	if e == nil {
+		return
+	}
+	visit(e)
+	switch e := e.(type) {
+	case *Call:
+		for _, a := range e.Args {
+			Walk(a, visit)
+		}
+	case *Member:
+		Walk(e.X, visit)
+		for _, a := range e.Items {
+			Walk(a, visit)
+		}
+	}
+}

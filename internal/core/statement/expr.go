@@ -1,0 +1,299 @@
+package statement
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/window"
+)
+
+// builder makes one statement: it counts the arguments and the aliases.
+type builder struct {
+	scope   *access.Scope
+	slots   []Slot
+	aliases map[string]int
+	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
+}
+
+type valueKey struct {
+	index int
+	t     *model.Type
+}
+
+func newBuilder(scope *access.Scope) *builder {
+	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}}
+}
+
+// arg adds an argument and returns its placeholder with the cast that makes its type certain.
+func (b *builder) arg(s Slot, sqlType string) string {
+	b.slots = append(b.slots, s)
+	return "$" + strconv.Itoa(len(b.slots)) + "::" + sqlType
+}
+
+// alias is a short name for a table in the statement: the first letter of its resource, numbered from the second on.
+func (b *builder) alias(name string) string {
+	letter := "t"
+	if c := name[0]; c >= 'a' && c <= 'z' {
+		letter = string(c)
+	}
+	b.aliases[letter]++
+	if n := b.aliases[letter]; n > 1 {
+		return letter + strconv.Itoa(n)
+	}
+	return letter
+}
+
+// from is a FROM clause that grows: rows get aliases, and joins where they are reached for the first time. In a trusted one,
+// which belongs to a row rule, related rows are not limited by rules of their own.
+type from struct {
+	b       *builder
+	trusted bool
+	aliases map[*request.Row]string
+	joins   strings.Builder
+}
+
+func (b *builder) from(root *request.Row, alias string, trusted bool) *from {
+	return &from{b: b, trusted: trusted, aliases: map[*request.Row]string{root: alias}}
+}
+
+// row is the alias of a row; the joins that lead to it are added.
+func (f *from) row(r *request.Row) string {
+	if a, ok := f.aliases[r]; ok {
+		return a
+	}
+	parent := f.row(r.Parent)
+	a := f.b.alias(r.Resource.Name)
+	f.aliases[r] = a
+	on := pairs(r.Via.Pairs, parent, a)
+	source := r.Resource.Table.QualifiedName()
+	if !f.trusted {
+		if rule, joins := f.b.rule(window.Read, r.Resource, a); joins != "" {
+			source = fmt.Sprintf("(select %s.* from %s %s%s where %s)", a, source, a, joins, rule)
+		} else if rule != "" {
+			on += " and " + rule
+		}
+	}
+	fmt.Fprintf(&f.joins, "\nleft join %s %s on %s", source, a, on)
+	return a
+}
+
+// rule is the row rule of the role for a resource under that alias, and the joins that it needs; "" where all rows are granted.
+func (b *builder) rule(op window.Operation, r *model.Resource, alias string) (condition, joins string) {
+	d := b.scope.For(op, r)
+	if d == nil {
+		return "false", "" // access has refused before; this is the second lock
+	}
+	if d.Rule == nil {
+		return "", ""
+	}
+	f := b.from(d.Rule.Root, alias, true)
+	return f.condition(d.Rule.Where, false), f.joins.String()
+}
+
+func pairs(list []model.Pair, own, there string) string {
+	on := make([]string, len(list))
+	for i, p := range list {
+		on[i] = there + "." + catalog.Quote(p.There) + " = " + own + "." + catalog.Quote(p.Own)
+	}
+	return strings.Join(on, " and ")
+}
+
+func column(alias string, f *model.Field) string { return alias + "." + catalog.Quote(f.Column.Name) }
+
+// condition writes a boolean expression. Where exact is not asked for, null may stand for false, which keeps plain
+// comparisons and so the use of indexes; under "not" the difference counts, and eq and ne must not give null
+// (URL Conventions, 5.1.1.1).
+func (f *from) condition(e request.Expr, exact bool) string {
+	switch e := e.(type) {
+	case *request.Call:
+		switch e.Op {
+		case "and", "or":
+			return "(" + f.condition(e.Args[0], exact) + " " + e.Op + " " + f.condition(e.Args[1], exact) + ")"
+		case "not":
+			return "(not " + f.condition(e.Args[0], true) + ")"
+		case "eq", "ne", "gt", "ge", "lt", "le":
+			return f.comparison(e, exact)
+		}
+	case *request.Member:
+		return f.member(e, exact)
+	case *request.Constant:
+		if e.T.Kind == model.Unknown {
+			return "null::boolean"
+		}
+	}
+	return f.expr(e)
+}
+
+var comparisons = map[string]string{"eq": "=", "ne": "<>", "gt": ">", "ge": ">=", "lt": "<", "le": "<="}
+
+func (f *from) comparison(c *request.Call, exact bool) string {
+	left, right := c.Args[0], c.Args[1]
+	if isNull(left) {
+		left, right = right, left
+	}
+	if isNull(right) && (c.Op == "eq" || c.Op == "ne") {
+		if isNull(left) {
+			return map[string]string{"eq": "true", "ne": "false"}[c.Op]
+		}
+		return "(" + f.expr(left) + map[string]string{"eq": " is null)", "ne": " is not null)"}[c.Op]
+	}
+	l, r := f.pair(c.Args[0], c.Args[1])
+	nl, nr := nullable(c.Args[0]), nullable(c.Args[1])
+	plain := "(" + l + " " + comparisons[c.Op] + " " + r + ")"
+	switch {
+	case !nl && !nr:
+		return plain
+	case c.Op == "eq" && (exact || nl && nr):
+		return "(" + l + " is not distinct from " + r + ")"
+	case c.Op == "ne":
+		return "(" + l + " is distinct from " + r + ")"
+	case exact:
+		return "coalesce(" + plain + ", false)"
+	}
+	return plain
+}
+
+// pair writes two expressions so that PostgreSQL can compare them.
+func (f *from) pair(a, b request.Expr) (string, string) {
+	l, r := f.expr(a), f.expr(b)
+	ta, tb := a.Type(), b.Type()
+	if ta.Kind == model.Instant && tb.Kind == model.Instant && ta.Local != tb.Local {
+		return instant(l, ta), instant(r, tb)
+	}
+	if ta.Kind == model.Enum && tb.SQL != ta.SQL || tb.Kind == model.Enum && tb.SQL != ta.SQL {
+		return l + "::text", r + "::text"
+	}
+	return l, r
+}
+
+// instant makes a timestamptz of a timestamp, which is read as UTC.
+func instant(sql string, t *model.Type) string {
+	if t.Local {
+		return "(" + sql + " at time zone 'UTC')"
+	}
+	return sql
+}
+
+func (f *from) member(m *request.Member, exact bool) string {
+	x := f.expr(m.X)
+	if m.List != nil {
+		sql := "(" + x + " = any(" + f.list(m.List) + "))"
+		if exact && nullable(m.X) {
+			return "coalesce(" + sql + ", false)"
+		}
+		return sql
+	}
+	parts := make([]string, len(m.Items))
+	for i, item := range m.Items {
+		parts[i] = f.comparison(&request.Call{T: model.BooleanType, Op: "eq", Args: []request.Expr{m.X, item}}, exact)
+	}
+	return "(" + strings.Join(parts, " or ") + ")"
+}
+
+// list writes the argument of a list: an array of the type itself where it has a binary form, else by way of text.
+func (f *from) list(v *request.Value) string {
+	switch v.T.Kind {
+	case model.Int64:
+		return f.value(v, "bigint[]")
+	case model.Single, model.Double:
+		return f.value(v, "double precision[]") + "::" + v.T.SQL + "[]"
+	case model.Instant:
+		if v.T.Local {
+			return "array(select x at time zone 'UTC' from unnest(" + f.value(v, "timestamptz[]") + ") x)"
+		}
+		return f.value(v, "timestamptz[]")
+	}
+	return f.value(v, "text[]") + "::" + v.T.SQL + "[]"
+}
+
+func (f *from) value(v *request.Value, sqlType string) string {
+	if v.Fixed != nil {
+		return f.b.arg(Slot{Value: v}, sqlType)
+	}
+	key := valueKey{v.Index, v.T}
+	if known, ok := f.b.values[key]; ok {
+		return known
+	}
+	placeholder := f.b.arg(Slot{Value: v}, sqlType)
+	f.b.values[key] = placeholder
+	return placeholder
+}
+
+// expr writes an expression.
+func (f *from) expr(e request.Expr) string {
+	switch e := e.(type) {
+	case *request.FieldOf:
+		return column(f.row(e.Row), e.Field)
+	case *request.Value:
+		if e.T.Kind == model.Instant && e.T.Local {
+			return "(" + f.value(e, "timestamptz") + " at time zone 'UTC')"
+		}
+		return f.value(e, e.T.SQL)
+	case *request.Claim:
+		return f.b.arg(Slot{Claim: e}, e.T.SQL)
+	case *request.Constant:
+		return e.Text
+	case *request.Call:
+		return f.call(e)
+	case *request.Member:
+		return f.member(e, true)
+	}
+	panic(fmt.Sprintf("no SQL for %T", e))
+}
+
+func (f *from) call(c *request.Call) string {
+	args := make([]string, len(c.Args))
+	for i, a := range c.Args {
+		args[i] = f.expr(a)
+		if a.Type().Kind == model.Enum || a.Type().Kind == model.String && a.Type().Fixed {
+			args[i] += "::text"
+		}
+	}
+	switch c.Op {
+	case "contains":
+		return "(strpos(" + args[0] + ", " + args[1] + ") > 0)"
+	case "startswith":
+		return "starts_with(" + args[0] + ", " + args[1] + ")"
+	case "endswith":
+		return "(right(" + args[0] + ", length(" + args[1] + ")) = " + args[1] + ")"
+	case "tolower":
+		return "lower(" + args[0] + ")"
+	case "toupper":
+		return "upper(" + args[0] + ")"
+	case "trim":
+		return "btrim(" + args[0] + ")"
+	case "length":
+		return "char_length(" + args[0] + ")"
+	case "negate":
+		return "(-" + args[0] + ")"
+	}
+	return f.condition(c, true)
+}
+
+func isNull(e request.Expr) bool {
+	c, ok := e.(*request.Constant)
+	return ok && c.T.Kind == model.Unknown
+}
+
+// nullable says whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it.
+func nullable(e request.Expr) bool {
+	switch e := e.(type) {
+	case *request.FieldOf:
+		return e.Field.Nullable || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
+	case *request.Call:
+		for _, a := range e.Args {
+			if nullable(a) {
+				return true
+			}
+		}
+		return false
+	case *request.Constant:
+		return e.T.Kind == model.Unknown
+	}
+	return false
+}

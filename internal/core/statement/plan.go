@@ -1,0 +1,111 @@
+// Package statement turns a resolved request and the decisions of access into one SQL statement. The Plan that comes out
+// holds the SQL, a slot for each argument, and the shape of the rows; it serves every request of the same shape and role.
+package statement
+
+import (
+	"fmt"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+)
+
+// Plan is a statement that can be run again and again with other arguments.
+type Plan struct {
+	SQL     string
+	Slots   []Slot
+	Columns []Column // of a row of the answer; they come first in the SQL row unless At says otherwise
+	Total   int      // place of the total in the SQL row, -1: not asked for
+	Present int      // place of the column that is null where there is a total but no row, -1: none
+	Order   []int    // places of the order's values, for the next link
+	Guards  Guards
+}
+
+// Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the
+// rule of the write, and whether the role may read it.
+type Guards struct{ Kept, Readable int }
+
+// ColumnKind says how a column of the SQL row becomes a part of the answer.
+type ColumnKind uint8
+
+// The kinds of column.
+const (
+	Plain ColumnKind = iota // a value of Type
+	One                     // a record, or null
+	Many                    // an array of records
+	Total                   // a count
+)
+
+// Column is a member of the answer's objects and where its value stands: in the SQL row, or in the record of a relation.
+type Column struct {
+	Name    string
+	Kind    ColumnKind
+	At      int
+	Type    *model.Type // of a plain one
+	Columns []Column    // of a relation
+}
+
+// Slot says where an argument comes from. One of the members is set.
+type Slot struct {
+	Value *request.Value // a literal of the request or of the document
+	Claim *request.Claim
+	Role  SlotRole
+	Index int // of After and Body
+}
+
+// SlotRole is what a slot stands for that is neither a literal nor a claim.
+type SlotRole uint8
+
+// The roles of slots.
+const (
+	None   SlotRole = iota
+	Limit           // how many rows are fetched
+	Offset          // how many are passed over
+	After           // a value of the row after which the page begins, as text
+	Body            // a value of the body, as text
+)
+
+// Input is what one request gives to a plan.
+type Input struct {
+	Literals []request.Literal
+	Claims   map[string]any
+	Limit    int64
+	Offset   int64
+	After    []*string
+	Body     []*string
+}
+
+// Args are the arguments of the statement for one request. The error is a fault: a value that is none of its type.
+func (p *Plan) Args(in Input) ([]any, error) {
+	args := make([]any, len(p.Slots))
+	for i, s := range p.Slots {
+		var err error
+		switch {
+		case s.Value != nil:
+			args[i], err = s.Value.Arg(in.Literals)
+		case s.Claim != nil:
+			args[i], err = access.ClaimValue(in.Claims, s.Claim.Name, s.Claim.T)
+		case s.Role == Limit:
+			args[i] = in.Limit
+		case s.Role == Offset:
+			args[i] = in.Offset
+		case s.Role == After:
+			args[i] = optional(in.After[s.Index])
+		case s.Role == Body:
+			args[i] = optional(in.Body[s.Index])
+		default:
+			err = fmt.Errorf("argument %d of the plan stands for nothing", i+1)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return args, nil
+}
+
+func optional(s *string) any {
+	if s == nil {
+		return nil
+	}
+	return *s
+}

@@ -1,0 +1,131 @@
+package statement
+
+import (
+	"fmt"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/window"
+)
+
+// Create plans the insertion of one row. Body slots stand for the fields in their order; presets are added. The row as
+// stored comes back, with the guards that say whether it meets the role's rule and whether the role may read it.
+func Create(r *model.Resource, fields []*model.Field, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	names, values := b.assignments(fields, scope.For(window.Create, r).Set)
+	insert := "insert into " + r.Table.QualifiedName()
+	if len(names) == 0 {
+		insert += " default values"
+	} else {
+		insert += " (" + strings.Join(names, ", ") + ")\n  values (" + strings.Join(values, ", ") + ")"
+	}
+	return b.answer(insert+" returning *", request.NewRow(r), window.Create)
+}
+
+// Update plans the change of one row. The role's rule must hold for the row before and after.
+func Update(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	r := q.Root.Resource
+	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
+	set := make([]string, len(names))
+	for i := range names {
+		set[i] = names[i] + " = " + values[i]
+	}
+	alias := b.alias(r.Name)
+	using, where := b.target(q, alias, window.Update)
+	if using != "" {
+		using = "\n  from " + using
+	}
+	update := fmt.Sprintf("update %s %s set %s%s\n  where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where, alias)
+	return b.answer(update, q.Root, window.Update)
+}
+
+// Delete plans the deletion of one row.
+func Delete(q *request.Query, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	r := q.Root.Resource
+	alias := b.alias(r.Name)
+	using, where := b.target(q, alias, window.Delete)
+	if using != "" {
+		using = "\nusing " + using
+	}
+	sql := fmt.Sprintf("delete from %s %s%s\nwhere %s returning true", r.Table.QualifiedName(), alias, using, where)
+	return &Plan{SQL: sql, Slots: b.slots, Total: -1, Present: -1, Guards: Guards{-1, -1}}
+}
+
+func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (names, values []string) {
+	for i, field := range fields {
+		names = append(names, catalog.Quote(field.Column.Name))
+		values = append(values, b.body(i, field.Type))
+	}
+	none := b.from(nil, "", true)
+	for _, p := range presets {
+		names = append(names, catalog.Quote(p.Field.Column.Name))
+		values = append(values, none.expr(p.Value))
+	}
+	return names, values
+}
+
+// body is the placeholder of a value of the body. A timestamp without time zone takes the instant's time in UTC.
+func (b *builder) body(i int, t *model.Type) string {
+	if t.Kind == model.Instant && t.Local {
+		return "(" + b.arg(Slot{Role: Body, Index: i}, "timestamptz") + " at time zone 'UTC')"
+	}
+	return b.arg(Slot{Role: Body, Index: i}, t.SQL)
+}
+
+// target is the condition for the row of the key that the role may write. Where its rule needs other tables, the row is
+// looked up in a subquery beside.
+func (b *builder) target(q *request.Query, alias string, op window.Operation) (using, where string) {
+	r := q.Root.Resource
+	f := b.from(q.Root, alias, false)
+	keys := make([]string, len(q.Key))
+	for i := range q.Key {
+		keys[i] = "(" + column(alias, r.Key[i]) + " = " + f.expr(&q.Key[i]) + ")"
+	}
+	key := strings.Join(keys, " and ")
+	d := b.scope.For(op, r)
+	if d.Rule == nil {
+		return "", key
+	}
+	inner := b.alias(r.Name)
+	rule, joins := b.rule(op, r, inner)
+	columns, same := make([]string, len(r.Key)), make([]string, len(r.Key))
+	for i, field := range r.Key {
+		columns[i] = column(inner, field)
+		same[i] = column(alias, field) + " = " + column("target", field)
+	}
+	using = fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule)
+	return using, key + " and " + strings.Join(same, " and ")
+}
+
+// answer reads the written row back, as the role may see it, from what the writing statement returns.
+func (b *builder) answer(write string, root *request.Row, op window.Operation) *Plan {
+	plan := &Plan{Total: -1, Present: -1, Guards: Guards{-1, -1}}
+	r := root.Resource
+	alias := b.alias(r.Name)
+	f := b.from(root, alias, false)
+	list := &selectList{}
+	plan.Columns = f.columns(&request.Query{Root: root}, alias, list)
+	for _, k := range r.Key {
+		plan.Order = append(plan.Order, list.add(shown(alias, k)))
+	}
+	guard := func(op window.Operation, place *int) {
+		if rule, joins := b.rule(op, r, alias); rule != "" {
+			f.joins.WriteString(joins)
+			list.items = append(list.items, "coalesce("+rule+", false)")
+			*place = len(list.items) - 1
+		}
+	}
+	guard(op, &plan.Guards.Kept)
+	guard(window.Read, &plan.Guards.Readable)
+	if len(list.items) == 0 {
+		list.add("true")
+	}
+	plan.SQL = "with written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom written " + alias + f.joins.String()
+	plan.Slots = b.slots
+	return plan
+}

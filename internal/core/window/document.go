@@ -1,0 +1,120 @@
+// Package window reads the window document: the YAML (or JSON) file that defines one API over one database.
+//
+// Text goes in, a Document with a position at every part comes out, or all mistakes at once, each with line, column, what is
+// wrong and what would be right. What the document means for a database is the job of package model.
+package window
+
+// Pos is a place in the document, both counted from 1.
+type Pos struct{ Line, Column int }
+
+// Text is a scalar of the document and where it stands.
+type Text struct {
+	Pos
+	Value string
+}
+
+// Document is a parsed window document. Lists keep the order of the file.
+type Document struct {
+	Window    Text
+	Title     string
+	About     string
+	Version   string
+	Source    Text
+	Resources []*Resource
+	Roles     []*Role
+	Clients   bool // sign_in.clients: programs may ask for tokens
+}
+
+// Resource is one entry under resources.
+type Resource struct {
+	Name       Text
+	From       Text // schema.table; "" means a table of the resource's name
+	About      string
+	Key        []Text
+	Operations []Operation // nil: all that the table can do
+	Page       Page
+	Order      []Text
+	Fields     []*Field
+	Relations  []*Relation
+}
+
+// Page gives the rows of a page: Default where the caller names none, Max at most. Max 0 means no maximum.
+type Page struct {
+	Default int
+	Max     int
+}
+
+// DefaultPage is the page of a resource that says nothing.
+var DefaultPage = Page{Default: 50, Max: 1000}
+
+// Field is one entry under a resource's fields. The name is the column's.
+type Field struct {
+	Column Text
+	Name   Text // as callers see it, "" the column's name
+	About  string
+	Hidden bool
+}
+
+// Relation is one entry under a resource's relations: an inferred one that is described or hidden, or a new one.
+type Relation struct {
+	Name    Text
+	About   string
+	Hidden  bool
+	To      Text   // a resource
+	Through Text   // schema.table of a junction
+	On      []Pair // own column, column there
+}
+
+// Pair is one entry of a relation's on.
+type Pair struct{ Own, There Text }
+
+// Operation is what a role may do with a resource.
+type Operation string
+
+// The operations.
+const (
+	Read   Operation = "read"
+	Create Operation = "create"
+	Update Operation = "update"
+	Delete Operation = "delete"
+)
+
+// Operations are all of them, in the order in which they are told.
+var Operations = []Operation{Read, Create, Update, Delete}
+
+// Role is one entry under roles.
+type Role struct {
+	Name      Text
+	About     string
+	Anonymous bool
+	Claims    []Claim
+	May       []*Grant
+}
+
+// Claim is what a token of a role must carry.
+type Claim struct {
+	Name Text
+	Type Text
+}
+
+// Grant is what a role may do with one resource, operation by operation. Resource "*" means each that has no entry of its own.
+type Grant struct {
+	Resource Text
+	Allow    []*Allowance
+}
+
+// Allowance is one operation of a grant and what limits it.
+type Allowance struct {
+	Pos
+	Operation Operation
+	Rows      Text   // a filter expression
+	Fields    []Text // only these
+	Except    []Text // all but these
+	Set       []Preset
+}
+
+// Preset is a field that the service fills itself: a literal, or an expression over @caller.
+type Preset struct {
+	Field Text
+	Value Text
+}

@@ -1,0 +1,403 @@
+package window
+
+import (
+	_ "embed"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"eagerwindow/internal/core/fault"
+)
+
+// Schema is the JSON Schema (2020-12) of the window document.
+//
+//go:embed schema.json
+var Schema []byte
+
+// Parse reads a document. lookup finds environment variables for ${NAME} and ${NAME:-default}. The error is a fault whose
+// details are all the mistakes that can be told without a database.
+func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return nil, syntaxFault(err)
+	}
+	p := &parser{lookup: lookup}
+	doc := &Document{}
+	if len(root.Content) == 0 {
+		p.mistakes.Add("document.empty", "", 1, 1, `the document is empty; it needs at least "window", "source" and "resources"`)
+	} else {
+		p.document(doc, root.Content[0])
+	}
+	if err := p.mistakes.Fault(fault.Invalid, "document.invalid", "the window document has mistakes:"); err != nil {
+		return nil, err
+	}
+	return doc, nil
+}
+
+var syntaxLine = regexp.MustCompile(`line (\d+)(?:, column (\d+))?:? ?`)
+
+func syntaxFault(err error) error {
+	message, line, column := strings.TrimPrefix(err.Error(), "yaml: "), 1, 1
+	if m := syntaxLine.FindStringSubmatchIndex(message); m != nil {
+		line, _ = strconv.Atoi(message[m[2]:m[3]])
+		if m[4] >= 0 {
+			column, _ = strconv.Atoi(message[m[4]:m[5]])
+		}
+		message = message[:m[0]] + message[m[1]:]
+	}
+	var l fault.List
+	l.Add("document.syntax", "", line, column, "this is not YAML: %s", message)
+	return l.Fault(fault.Invalid, "document.syntax", "")
+}
+
+type parser struct {
+	lookup   func(string) (string, bool)
+	mistakes fault.List
+}
+
+func (p *parser) wrong(n *yaml.Node, code, format string, args ...any) {
+	p.mistakes.Add(code, "", n.Line, n.Column, format, args...)
+}
+
+// entry is one key of a mapping with its value.
+type entry struct{ key, value *yaml.Node }
+
+// mapping lists the entries of a mapping; anything else is a mistake that says what was expected.
+func (p *parser) mapping(n *yaml.Node, what string) []entry {
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
+		return nil
+	}
+	if n.Kind != yaml.MappingNode {
+		p.wrong(n, "document.type", "%s is a mapping of names to values, this is %s", what, kindOf(n))
+		return nil
+	}
+	seen := map[string]int{}
+	var list []entry
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		e := entry{n.Content[i], n.Content[i+1]}
+		if first, again := seen[e.key.Value]; again {
+			p.wrong(e.key, "document.duplicate", "%q stands twice in %s, first in line %d", e.key.Value, what, first)
+			continue
+		}
+		seen[e.key.Value] = e.key.Line
+		list = append(list, e)
+	}
+	return list
+}
+
+// keys hands each entry of a mapping to the function of its key; unknown keys are mistakes.
+func (p *parser) keys(n *yaml.Node, what string, known map[string]func(*yaml.Node)) {
+	for _, e := range p.mapping(n, what) {
+		if read, ok := known[e.key.Value]; ok {
+			read(e.value)
+			continue
+		}
+		p.wrong(e.key, "key.unknown", "unknown key %q in %s%s", e.key.Value, what, fault.Suggest(e.key.Value, slices.Sorted(maps.Keys(known))))
+	}
+}
+
+func (p *parser) list(n *yaml.Node, what string) []Text {
+	if n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
+		return []Text{p.text(n, what)}
+	}
+	if n.Kind != yaml.SequenceNode {
+		p.wrong(n, "document.type", "%s is a list, this is %s", what, kindOf(n))
+		return nil
+	}
+	var out []Text
+	for _, item := range n.Content {
+		out = append(out, p.text(item, what))
+	}
+	return out
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
+
+// text is a scalar with its variables filled in.
+func (p *parser) text(n *yaml.Node, what string) Text {
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	t := Text{Pos: Pos{n.Line, n.Column}}
+	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
+		p.wrong(n, "document.type", "%s is a text, this is %s", what, kindOf(n))
+		return t
+	}
+	t.Value = variable.ReplaceAllStringFunc(n.Value, func(m string) string {
+		part := variable.FindStringSubmatch(m)
+		if v, ok := p.lookup(part[1]); ok {
+			return v
+		}
+		if part[2] == "" {
+			p.wrong(n, "variable.missing", "the environment has no variable %s; set it, or write ${%s:-default}", part[1], part[1])
+		}
+		return part[3]
+	})
+	return t
+}
+
+func (p *parser) into(t *Text, what string) func(*yaml.Node) {
+	return func(n *yaml.Node) { *t = p.text(n, what) }
+}
+
+func (p *parser) str(s *string, what string) func(*yaml.Node) {
+	return func(n *yaml.Node) { *s = p.text(n, what).Value }
+}
+
+func (p *parser) boolean(b *bool, what string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if err := n.Decode(b); err != nil || n.Tag != "!!bool" {
+			p.wrong(n, "document.type", "%s is true or false, this is %s", what, kindOf(n))
+		}
+	}
+}
+
+func (p *parser) document(d *Document, n *yaml.Node) {
+	p.keys(n, "the document", map[string]func(*yaml.Node){
+		"window":  p.into(&d.Window, "window"),
+		"title":   p.str(&d.Title, "title"),
+		"about":   p.str(&d.About, "about"),
+		"version": p.str(&d.Version, "version"),
+		"source":  p.into(&d.Source, "source"),
+		"resources": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "resources") {
+				d.Resources = append(d.Resources, p.resource(e))
+			}
+		},
+		"roles": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "roles") {
+				d.Roles = append(d.Roles, p.role(e))
+			}
+		},
+		"sign_in": func(n *yaml.Node) {
+			p.keys(n, "sign_in", map[string]func(*yaml.Node){"clients": p.boolean(&d.Clients, "clients")})
+		},
+	})
+	switch {
+	case d.Window.Value == "" && d.Window.Line == 0:
+		p.wrong(n, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)
+	case d.Window.Value != "" && !windowName.MatchString(d.Window.Value):
+		p.mistakes.Add("name.invalid", "", d.Window.Line, d.Window.Column,
+			"the window's name %q stands in its address: use lower-case letters, digits and hyphens, at most 63, a letter first", d.Window.Value)
+	}
+	if d.Source.Line == 0 {
+		p.wrong(n, "key.missing", `"source" is missing: a DSN, or the name of a source that the service keeps`)
+	}
+	anonymous := ""
+	for _, r := range d.Roles {
+		if r.Anonymous && anonymous != "" {
+			p.mistakes.Add("role.anonymous", "", r.Name.Line, r.Name.Column, "only one role can be anonymous, and %q is already", anonymous)
+		}
+		if r.Anonymous {
+			anonymous = r.Name.Value
+			if len(r.Claims) > 0 {
+				p.mistakes.Add("role.anonymous", "", r.Name.Line, r.Name.Column, "an anonymous role has no token, so it can't have claims")
+			}
+		}
+	}
+}
+
+var (
+	windowName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	identifier = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,127}$`)
+)
+
+// IsName says whether a name can stand for a resource, field, relation or role in the query language (OData 4.01 CSDL, 15.2).
+func IsName(s string) bool { return identifier.MatchString(s) }
+
+func (p *parser) name(n *yaml.Node, what string) Text {
+	t := Text{Pos: Pos{n.Line, n.Column}, Value: n.Value}
+	if !IsName(t.Value) {
+		p.wrong(n, "name.invalid", "%q can't be the name of a %s: use letters, digits and underscores, at most 128, no digit first", t.Value, what)
+	}
+	return t
+}
+
+func (p *parser) resource(e entry) *Resource {
+	r := &Resource{Name: p.name(e.key, "resource"), Page: DefaultPage}
+	what := "resource " + strconv.Quote(r.Name.Value)
+	p.keys(e.value, what, map[string]func(*yaml.Node){
+		"from":  p.into(&r.From, "from"),
+		"about": p.str(&r.About, "about"),
+		"key":   func(n *yaml.Node) { r.Key = p.list(n, "key") },
+		"order": func(n *yaml.Node) { r.Order = p.list(n, "order") },
+		"operations": func(n *yaml.Node) {
+			r.Operations = []Operation{}
+			for _, t := range p.list(n, "operations") {
+				if op, ok := p.operation(t); ok {
+					r.Operations = append(r.Operations, op)
+				}
+			}
+		},
+		"page": func(n *yaml.Node) {
+			p.keys(n, "page", map[string]func(*yaml.Node){
+				"default": func(n *yaml.Node) { r.Page.Default = p.rows(n, "default", false) },
+				"max":     func(n *yaml.Node) { r.Page.Max = p.rows(n, "max", true) },
+			})
+			if r.Page.Max > 0 && r.Page.Default > r.Page.Max {
+				p.wrong(n, "page.invalid", "the default page of %d rows is over the maximum of %d", r.Page.Default, r.Page.Max)
+			}
+		},
+		"fields": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "fields") {
+				r.Fields = append(r.Fields, p.field(e))
+			}
+		},
+		"relations": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "relations") {
+				r.Relations = append(r.Relations, p.relation(e))
+			}
+		},
+	})
+	return r
+}
+
+// rows reads a number of rows of at least 1, or "none" for no limit where that is possible.
+func (p *parser) rows(n *yaml.Node, what string, none bool) int {
+	if none && n.Value == "none" {
+		return 0
+	}
+	v, err := strconv.Atoi(n.Value)
+	if err != nil || v < 1 || v > 10_000_000 {
+		choice := ""
+		if none {
+			choice = `, or "none"`
+		}
+		p.wrong(n, "page.invalid", "%s is a number of rows from 1 to 10000000%s, this is %q", what, choice, n.Value)
+		return 1
+	}
+	return v
+}
+
+func (p *parser) field(e entry) *Field {
+	f := &Field{Column: Text{Pos: Pos{e.key.Line, e.key.Column}, Value: e.key.Value}}
+	expose := true
+	p.keys(e.value, "field "+strconv.Quote(f.Column.Value), map[string]func(*yaml.Node){
+		"name":   func(n *yaml.Node) { f.Name = p.name(n, "field") },
+		"about":  p.str(&f.About, "about"),
+		"expose": p.boolean(&expose, "expose"),
+	})
+	f.Hidden = !expose
+	return f
+}
+
+func (p *parser) relation(e entry) *Relation {
+	r := &Relation{Name: p.name(e.key, "relation")}
+	expose := true
+	p.keys(e.value, "relation "+strconv.Quote(r.Name.Value), map[string]func(*yaml.Node){
+		"about":   p.str(&r.About, "about"),
+		"expose":  p.boolean(&expose, "expose"),
+		"to":      p.into(&r.To, "to"),
+		"through": p.into(&r.Through, "through"),
+		"on": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "on") {
+				r.On = append(r.On, Pair{p.text(e.key, "on"), p.text(e.value, "on")})
+			}
+		},
+	})
+	r.Hidden = !expose
+	if r.To.Value == "" && (r.Through.Value != "" || len(r.On) > 0) {
+		p.wrong(e.key, "relation.invalid", "relation %q says how but not where: add \"to\" with a resource", r.Name.Value)
+	}
+	return r
+}
+
+func (p *parser) role(e entry) *Role {
+	r := &Role{Name: p.name(e.key, "role")}
+	p.keys(e.value, "role "+strconv.Quote(r.Name.Value), map[string]func(*yaml.Node){
+		"about":     p.str(&r.About, "about"),
+		"anonymous": p.boolean(&r.Anonymous, "anonymous"),
+		"claims": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "claims") {
+				r.Claims = append(r.Claims, Claim{p.name(e.key, "claim"), p.text(e.value, "a claim's type")})
+			}
+		},
+		"may": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "may") {
+				r.May = append(r.May, p.grant(e))
+			}
+		},
+	})
+	return r
+}
+
+// grant reads the three spellings: one operation, a list of operations, or a mapping of operations to what limits them.
+func (p *parser) grant(e entry) *Grant {
+	g := &Grant{Resource: Text{Pos: Pos{e.key.Line, e.key.Column}, Value: e.key.Value}}
+	if e.value.Kind != yaml.MappingNode {
+		for _, t := range p.list(e.value, "a grant") {
+			if op, ok := p.operation(t); ok {
+				g.Allow = append(g.Allow, &Allowance{Pos: t.Pos, Operation: op})
+			}
+		}
+		return g
+	}
+	for _, e := range p.mapping(e.value, "a grant") {
+		op, ok := p.operation(Text{Pos: Pos{e.key.Line, e.key.Column}, Value: e.key.Value})
+		if !ok {
+			continue
+		}
+		a := &Allowance{Pos: Pos{e.key.Line, e.key.Column}, Operation: op}
+		p.keys(e.value, e.key.Value, map[string]func(*yaml.Node){
+			"rows":   p.into(&a.Rows, "rows"),
+			"fields": func(n *yaml.Node) { a.Fields = p.list(n, "fields") },
+			"except": func(n *yaml.Node) { a.Except = p.list(n, "except") },
+			"set": func(n *yaml.Node) {
+				for _, e := range p.mapping(n, "set") {
+					a.Set = append(a.Set, Preset{Text{Pos{e.key.Line, e.key.Column}, e.key.Value}, p.text(e.value, "a preset value")})
+				}
+			},
+		})
+		if a.Fields != nil && a.Except != nil {
+			p.wrong(e.key, "grant.invalid", `"fields" and "except" exclude each other; keep one`)
+		}
+		if len(a.Set) > 0 && op != Create && op != Update {
+			p.wrong(e.key, "grant.invalid", `"set" belongs to create and update, not to %s`, op)
+		}
+		g.Allow = append(g.Allow, a)
+	}
+	return g
+}
+
+func (p *parser) operation(t Text) (Operation, bool) {
+	switch op := Operation(t.Value); op {
+	case Read, Create, Update, Delete:
+		return op, true
+	}
+	p.mistakes.Add("operation.unknown", "", t.Line, t.Column, "unknown operation %q%s", t.Value,
+		fault.Suggest(t.Value, []string{"read", "create", "update", "delete"}))
+	return "", false
+}
+
+func kindOf(n *yaml.Node) string {
+	switch {
+	case n.Kind == yaml.MappingNode:
+		return "a mapping"
+	case n.Kind == yaml.SequenceNode:
+		return "a list"
+	case n.Tag == "!!null":
+		return "empty"
+	}
+	return strconv.Quote(n.Value)
+}
+
+// NameOf finds the window's name in a text that may have any other mistake, so that it can be told which window it is of.
+func NameOf(text []byte) (string, error) {
+	var head struct {
+		Window string `yaml:"window"`
+	}
+	if err := yaml.Unmarshal(text, &head); err != nil {
+		return "", syntaxFault(err)
+	}
+	if head.Window == "" {
+		return "", fault.New(fault.Invalid, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)
+	}
+	return head.Window, nil
+}

@@ -1,0 +1,8 @@
+select c.oid, n.nspname, c.relname,
+       case c.relkind when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' else 'table' end,
+       coalesce(obj_description(c.oid, 'pg_class'), ''), c.reltuples::bigint
+from pg_class c
+join pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition and c.relpersistence <> 't'
+  and n.nspname not like 'pg\_%' and n.nspname <> 'information_schema'
+order by n.nspname, c.relname

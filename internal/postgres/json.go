@@ -1,0 +1,421 @@
+package postgres
+
+import (
+	"encoding/base64"
+	"encoding/binary"
+	"math"
+	"strconv"
+	"unicode/utf8"
+
+	"eagerwindow/internal/core/model"
+)
+
+// appender writes one value, as it came binary from PostgreSQL, as JSON. The value is never null.
+type appender func(dst, src []byte) []byte
+
+// appenderOf is the appender for the values of a type. PostgreSQL's binary formats are those of its send functions.
+func appenderOf(t *model.Type) appender {
+	switch t.Kind {
+	case model.Boolean:
+		return appendBoolean
+	case model.Int16, model.Int32, model.Int64:
+		if t.Catalog != nil && t.Catalog.Base().Name == "oid" {
+			return func(dst, src []byte) []byte { return strconv.AppendUint(dst, uint64(binary.BigEndian.Uint32(src)), 10) }
+		}
+		return appendInteger
+	case model.Decimal:
+		return appendNumeric
+	case model.Single:
+		return func(dst, src []byte) []byte {
+			return appendFloat(dst, float64(math.Float32frombits(binary.BigEndian.Uint32(src))), 32)
+		}
+	case model.Double:
+		return func(dst, src []byte) []byte {
+			return appendFloat(dst, math.Float64frombits(binary.BigEndian.Uint64(src)), 64)
+		}
+	case model.Date:
+		return appendDate
+	case model.TimeOfDay:
+		return func(dst, src []byte) []byte {
+			dst = append(dst, '"')
+			return append(appendClock(dst, int64(binary.BigEndian.Uint64(src))), '"')
+		}
+	case model.Instant:
+		return appendInstant
+	case model.Duration:
+		return appendInterval
+	case model.GUID:
+		return appendUUID
+	case model.Binary:
+		return func(dst, src []byte) []byte {
+			dst = append(dst, '"')
+			return append(base64.RawURLEncoding.AppendEncode(dst, src), '"')
+		}
+	case model.JSON:
+		if t.JSONB {
+			return func(dst, src []byte) []byte { return append(dst, src[1:]...) } // the first byte is the format's version
+		}
+		return func(dst, src []byte) []byte { return append(dst, src...) }
+	case model.Collection:
+		return appendArray(appenderOf(t.Element))
+	case model.Range:
+		one := appendRange(appenderOf(t.Element))
+		if t.Multi {
+			return appendMultirange(one)
+		}
+		return one
+	case model.Complex:
+		columns := make([]column, len(t.Fields))
+		for i, f := range t.Fields {
+			columns[i] = column{name: appendString(nil, f.Name), at: i, value: appenderOf(f.Type)}
+		}
+		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
+	}
+	return func(dst, src []byte) []byte { return appendText(dst, src) }
+}
+
+func appendBoolean(dst, src []byte) []byte { return strconv.AppendBool(dst, src[0] != 0) }
+
+// appendInteger takes 2, 4 or 8 bytes.
+func appendInteger(dst, src []byte) []byte {
+	switch len(src) {
+	case 2:
+		return strconv.AppendInt(dst, int64(int16(binary.BigEndian.Uint16(src))), 10)
+	case 4:
+		return strconv.AppendInt(dst, int64(int32(binary.BigEndian.Uint32(src))), 10)
+	}
+	return strconv.AppendInt(dst, int64(binary.BigEndian.Uint64(src)), 10)
+}
+
+// appendFloat writes the shortest digits that read back the same; what JSON has no number for is a string (JSON Format, 7.1).
+func appendFloat(dst []byte, f float64, bits int) []byte {
+	switch {
+	case math.IsNaN(f):
+		return append(dst, `"NaN"`...)
+	case math.IsInf(f, 1):
+		return append(dst, `"INF"`...)
+	case math.IsInf(f, -1):
+		return append(dst, `"-INF"`...)
+	}
+	if a := math.Abs(f); a != 0 && (a < 1e-6 || a >= 1e21) {
+		return strconv.AppendFloat(dst, f, 'e', -1, bits)
+	}
+	return strconv.AppendFloat(dst, f, 'f', -1, bits)
+}
+
+// appendNumeric writes a numeric with all the digits of its scale: number of digit groups, weight of the first, sign, scale,
+// then groups of four decimal digits.
+func appendNumeric(dst, src []byte) []byte {
+	groups := int(binary.BigEndian.Uint16(src))
+	weight := int(int16(binary.BigEndian.Uint16(src[2:])))
+	sign := binary.BigEndian.Uint16(src[4:])
+	scale := int(binary.BigEndian.Uint16(src[6:]))
+	switch sign {
+	case 0xC000:
+		return append(dst, `"NaN"`...)
+	case 0xD000:
+		return append(dst, `"INF"`...)
+	case 0xF000:
+		return append(dst, `"-INF"`...)
+	case 0x4000:
+		dst = append(dst, '-')
+	}
+	group := func(i int) int {
+		if i < 0 || i >= groups {
+			return 0
+		}
+		return int(binary.BigEndian.Uint16(src[8+2*i:]))
+	}
+	if weight < 0 {
+		dst = append(dst, '0')
+	} else {
+		dst = strconv.AppendInt(dst, int64(group(0)), 10)
+		for i := 1; i <= weight; i++ {
+			dst = appendFour(dst, group(i))
+		}
+	}
+	if scale == 0 {
+		return dst
+	}
+	dst = append(dst, '.')
+	end := len(dst) + scale
+	for i := weight + 1; len(dst) < end; i++ {
+		dst = appendFour(dst, group(i))
+	}
+	return dst[:end]
+}
+
+func appendFour(dst []byte, n int) []byte {
+	return append(dst, byte('0'+n/1000), byte('0'+n/100%10), byte('0'+n/10%10), byte('0'+n%10))
+}
+
+func appendTwo(dst []byte, n int) []byte { return append(dst, byte('0'+n/10), byte('0'+n%10)) }
+
+const (
+	secondsPerDay = 86_400
+	microsPerDay  = secondsPerDay * 1_000_000
+)
+
+// appendCalendar writes year-month-day of a day counted from 2000-01-01, in the proleptic Gregorian calendar.
+func appendCalendar(dst []byte, day int64) []byte {
+	// Days are counted from 1 March of the year 0, in eras of 400 years, so that the leap day comes last.
+	z := day + 730_425
+	era := z / 146_097
+	if z < 0 {
+		era = (z - 146_096) / 146_097
+	}
+	doe := z - era*146_097
+	yoe := (doe - doe/1460 + doe/36_524 - doe/146_096) / 365
+	doy := doe - (365*yoe + yoe/4 - yoe/100)
+	mp := (5*doy + 2) / 153
+	year, month, dayOfMonth := yoe+era*400, mp+3, doy-(153*mp+2)/5+1
+	if month > 12 {
+		year, month = year+1, month-12
+	}
+	if year < 0 {
+		dst = append(dst, '-')
+		year = -year
+	}
+	if year > 9999 {
+		dst = strconv.AppendInt(dst, year, 10)
+	} else {
+		dst = appendFour(dst, int(year))
+	}
+	dst = append(dst, '-')
+	dst = appendTwo(dst, int(month))
+	dst = append(dst, '-')
+	return appendTwo(dst, int(dayOfMonth))
+}
+
+// appendClock writes hours:minutes:seconds of microseconds since midnight, with as many digits of the fraction as there are.
+func appendClock(dst []byte, micros int64) []byte {
+	seconds := micros / 1_000_000
+	dst = appendTwo(dst, int(seconds/3600))
+	dst = append(dst, ':')
+	dst = appendTwo(dst, int(seconds/60%60))
+	dst = append(dst, ':')
+	dst = appendTwo(dst, int(seconds%60))
+	return appendFraction(dst, micros%1_000_000)
+}
+
+func appendFraction(dst []byte, micros int64) []byte {
+	if micros == 0 {
+		return dst
+	}
+	dst = append(dst, '.')
+	for unit := int64(100_000); micros > 0; unit /= 10 {
+		dst = append(dst, byte('0'+micros/unit))
+		micros %= unit
+	}
+	return dst
+}
+
+func appendDate(dst, src []byte) []byte {
+	day := int32(binary.BigEndian.Uint32(src))
+	switch day {
+	case math.MaxInt32:
+		return append(dst, `"infinity"`...)
+	case math.MinInt32:
+		return append(dst, `"-infinity"`...)
+	}
+	dst = append(dst, '"')
+	return append(appendCalendar(dst, int64(day)), '"')
+}
+
+// appendInstant writes microseconds since 2000 as RFC 3339 in UTC.
+func appendInstant(dst, src []byte) []byte {
+	micros := int64(binary.BigEndian.Uint64(src))
+	switch micros {
+	case math.MaxInt64:
+		return append(dst, `"infinity"`...)
+	case math.MinInt64:
+		return append(dst, `"-infinity"`...)
+	}
+	day, rest := micros/microsPerDay, micros%microsPerDay
+	if rest < 0 {
+		day, rest = day-1, rest+microsPerDay
+	}
+	dst = append(dst, '"')
+	dst = appendCalendar(dst, day)
+	dst = append(dst, 'T')
+	dst = appendClock(dst, rest)
+	return append(dst, 'Z', '"')
+}
+
+// appendInterval writes microseconds, days and months as an ISO 8601 duration.
+func appendInterval(dst, src []byte) []byte {
+	micros := int64(binary.BigEndian.Uint64(src))
+	days := int64(int32(binary.BigEndian.Uint32(src[8:])))
+	months := int64(int32(binary.BigEndian.Uint32(src[12:])))
+	if micros == 0 && days == 0 && months == 0 {
+		return append(dst, `"PT0S"`...)
+	}
+	dst = append(dst, '"')
+	// Where nothing is positive the sign stands before the whole, as the standard's durations have it.
+	if micros <= 0 && days <= 0 && months <= 0 {
+		dst = append(dst, '-')
+		micros, days, months = -micros, -days, -months
+	}
+	part := func(n int64, unit byte) {
+		if n != 0 {
+			dst = append(strconv.AppendInt(dst, n, 10), unit)
+		}
+	}
+	dst = append(dst, 'P')
+	part(months/12, 'Y')
+	part(months%12, 'M')
+	part(days, 'D')
+	if micros != 0 {
+		dst = append(dst, 'T')
+		part(micros/3_600_000_000, 'H')
+		part(micros/60_000_000%60, 'M')
+		if rest := micros % 60_000_000; rest != 0 {
+			if rest < 0 {
+				dst = append(dst, '-')
+				rest = -rest
+			}
+			dst = strconv.AppendInt(dst, rest/1_000_000, 10)
+			dst = append(appendFraction(dst, rest%1_000_000), 'S')
+		}
+	}
+	return append(dst, '"')
+}
+
+func appendUUID(dst, src []byte) []byte {
+	const digits = "0123456789abcdef"
+	dst = append(dst, '"')
+	for i, b := range src[:16] {
+		if i == 4 || i == 6 || i == 8 || i == 10 {
+			dst = append(dst, '-')
+		}
+		dst = append(dst, digits[b>>4], digits[b&15])
+	}
+	return append(dst, '"')
+}
+
+func appendString(dst []byte, s string) []byte { return appendText(dst, []byte(s)) }
+
+// appendText writes a JSON string.
+func appendText(dst, src []byte) []byte {
+	const digits = "0123456789abcdef"
+	dst = append(dst, '"')
+	start := 0
+	for i := 0; i < len(src); {
+		c := src[i]
+		if c >= 0x20 && c != '"' && c != '\\' && c < utf8.RuneSelf {
+			i++
+			continue
+		}
+		if c >= utf8.RuneSelf {
+			r, size := utf8.DecodeRune(src[i:])
+			if r == utf8.RuneError && size == 1 {
+				dst = append(append(dst, src[start:i]...), `\ufffd`...)
+				i++
+				start = i
+				continue
+			}
+			i += size
+			continue
+		}
+		dst = append(dst, src[start:i]...)
+		switch c {
+		case '"', '\\':
+			dst = append(dst, '\\', c)
+		case '\n':
+			dst = append(dst, '\\', 'n')
+		case '\r':
+			dst = append(dst, '\\', 'r')
+		case '\t':
+			dst = append(dst, '\\', 't')
+		default:
+			dst = append(dst, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
+		}
+		i++
+		start = i
+	}
+	return append(append(dst, src[start:]...), '"')
+}
+
+// field cuts one length-prefixed value off; a length of -1 is null.
+func field(src []byte) (value, rest []byte) {
+	n := int32(binary.BigEndian.Uint32(src))
+	if n < 0 {
+		return nil, src[4:]
+	}
+	return src[4 : 4+n : 4+n], src[4+n:]
+}
+
+// appendArray writes an array of any number of dimensions: their count, a flag for nulls, the element type, then size and
+// lower bound of each, then the elements.
+func appendArray(element appender) appender {
+	return func(dst, src []byte) []byte {
+		dimensions := int(binary.BigEndian.Uint32(src))
+		if dimensions == 0 {
+			return append(dst, '[', ']')
+		}
+		header, rest := src[12:12+8*dimensions], src[12+8*dimensions:]
+		dst, _ = appendDimension(dst, header, rest, element)
+		return dst
+	}
+}
+
+func appendDimension(dst, header, rest []byte, element appender) (out, after []byte) {
+	size := int(binary.BigEndian.Uint32(header))
+	dst = append(dst, '[')
+	for i := range size {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		if len(header) > 8 {
+			dst, rest = appendDimension(dst, header[8:], rest, element)
+			continue
+		}
+		var value []byte
+		if value, rest = field(rest); value == nil {
+			dst = append(dst, "null"...)
+		} else {
+			dst = element(dst, value)
+		}
+	}
+	return append(dst, ']'), rest
+}
+
+// appendRange writes a range as an object with its bounds; one that is open at an end lacks that end.
+func appendRange(element appender) appender {
+	const empty, lowerIn, upperIn, noLower, noUpper = 1, 2, 4, 8, 16
+	return func(dst, src []byte) []byte {
+		flags, rest := src[0], src[1:]
+		if flags&empty != 0 {
+			return append(dst, `{"empty":true}`...)
+		}
+		dst = append(dst, '{')
+		var value []byte
+		if flags&noLower == 0 {
+			value, rest = field(rest)
+			dst = append(element(append(dst, `"lower":`...), value), ',')
+		}
+		if flags&noUpper == 0 {
+			value, _ = field(rest)
+			dst = append(element(append(dst, `"upper":`...), value), ',')
+		}
+		dst = append(dst, `"bounds":"`...)
+		dst = append(dst, "(["[flags&lowerIn/lowerIn], ")]"[flags&upperIn/upperIn])
+		return append(dst, '"', '}')
+	}
+}
+
+func appendMultirange(one appender) appender {
+	return func(dst, src []byte) []byte {
+		count, rest := int(binary.BigEndian.Uint32(src)), src[4:]
+		dst = append(dst, '[')
+		for i := range count {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			var value []byte
+			value, rest = field(rest)
+			dst = one(dst, value)
+		}
+		return append(dst, ']')
+	}
+}

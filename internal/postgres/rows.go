@@ -1,0 +1,96 @@
+package postgres
+
+import (
+	"encoding/binary"
+	"strconv"
+
+	"eagerwindow/internal/core/statement"
+)
+
+// column writes one member of an object: its name, quoted beforehand, and its value.
+type column struct {
+	name    []byte
+	at      int
+	value   appender // of a plain value
+	kind    statement.ColumnKind
+	columns []column // of a relation
+}
+
+func compile(columns []statement.Column) []column {
+	out := make([]column, len(columns))
+	for i, c := range columns {
+		out[i] = column{name: appendString(nil, c.Name), at: c.At, kind: c.Kind}
+		switch c.Kind {
+		case statement.Plain:
+			out[i].value = appenderOf(c.Type)
+		case statement.Total:
+			out[i].value = appendInteger
+		default:
+			out[i].columns = compile(c.Columns)
+		}
+	}
+	return out
+}
+
+// appendObject writes the columns of a row as a JSON object.
+func appendObject(dst []byte, values [][]byte, columns []column) []byte {
+	dst = append(dst, '{')
+	for i := range columns {
+		c := &columns[i]
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(append(dst, c.name...), ':')
+		value := values[c.at]
+		switch {
+		case value == nil && c.kind == statement.Many:
+			dst = append(dst, '[', ']')
+		case value == nil:
+			dst = append(dst, "null"...)
+		case c.kind == statement.One:
+			dst = appendRecord(dst, value, c.columns)
+		case c.kind == statement.Many:
+			dst = appendRecords(dst, value, c.columns)
+		default:
+			dst = c.value(dst, value)
+		}
+	}
+	return append(dst, '}')
+}
+
+// appendRecord writes a composite value: the number of fields, then for each its type and its value.
+func appendRecord(dst, src []byte, columns []column) []byte {
+	var room [24][]byte
+	values := room[:0]
+	count, rest := int(binary.BigEndian.Uint32(src)), src[4:]
+	for range count {
+		var value []byte
+		value, rest = field(rest[4:])
+		values = append(values, value)
+	}
+	return appendObject(dst, values, columns)
+}
+
+// appendRecords writes an array of composite values.
+func appendRecords(dst, src []byte, columns []column) []byte {
+	if binary.BigEndian.Uint32(src) == 0 {
+		return append(dst, '[', ']')
+	}
+	count, rest := int(binary.BigEndian.Uint32(src[12:])), src[20:]
+	dst = append(dst, '[')
+	for i := range count {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		var value []byte
+		value, rest = field(rest)
+		dst = appendRecord(dst, value, columns)
+	}
+	return append(dst, ']')
+}
+
+// orderAppender writes an order value for a next link as JSON.
+func total(src []byte) int64 {
+	n, _ := strconv.ParseInt(string(appendInteger(nil, src)), 10, 64)
+	return n
+}

@@ -1,0 +1,44 @@
+package server
+
+import (
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+)
+
+// policy lets the console use what this service itself serves, and nothing else.
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+// page serves the files of the console; any other path outside the APIs is one of its pages.
+func (s *Server) page(w http.ResponseWriter, r *http.Request) {
+	for _, prefix := range []string{"/api/", "/draft/", "/auth/", "/manage/", "/schemas/", "/describe/"} {
+		if strings.HasPrefix(r.URL.Path, prefix) {
+			s.fail(w, r, fault.New(fault.NotFound, "path.unknown", "there is nothing at %s", r.URL.Path))
+			return
+		}
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		s.methodNotAllowed(w, r)
+		return
+	}
+	if s.console == nil {
+		http.Error(w, "The console was not built. Run: make console", http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Security-Policy", policy)
+	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+	if _, err := fs.Stat(s.console, name); err != nil || name == "" {
+		if strings.HasPrefix(name, "assets/") {
+			http.NotFound(w, r)
+			return
+		}
+		name = "index.html"
+	}
+	if strings.HasPrefix(name, "assets/") { // their names hold a sum of what is in them
+		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	http.ServeFileFS(w, r, s.console, name)
+}

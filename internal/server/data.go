@@ -1,0 +1,411 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/dunglas/httpsfv"
+	"github.com/go-chi/chi/v5"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/describe"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/service"
+)
+
+// target finds out which API a request of the data API is for, and who calls.
+type target func(*http.Request) (*service.API, access.Caller, error)
+
+// data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
+func (s *Server) data(r chi.Router, find target) {
+	handle := func(serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("OData-Version", "4.01")
+			api, caller, err := find(r)
+			if err == nil {
+				err = serve(w, r, api, caller)
+			}
+			if err != nil {
+				s.fail(w, r, err)
+			}
+		}
+	}
+	for _, method := range []string{http.MethodGet, http.MethodHead} {
+		r.Method(method, "/", handle(s.serviceDocument))
+		r.Method(method, "/*", handle(s.read))
+		r.Method(method, "/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
+		r.Method(method, "/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
+	}
+	r.Post("/*", handle(s.create))
+	r.Patch("/*", handle(s.update))
+	r.Delete("/*", handle(s.remove))
+}
+
+// live is the published release; the bearer token says who calls.
+func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
+	name := chi.URLParam(r, "window")
+	api, err := s.service.Live(r.Context(), name)
+	if err != nil {
+		return nil, access.Caller{}, err
+	}
+	token := bearer(r)
+	if strings.HasPrefix(token, "operator-") {
+		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator", "an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
+	}
+	caller, err := s.service.Caller(r.Context(), name, token)
+	return api, caller, err
+}
+
+// draft is the draft, for operators, who may act as any role.
+func (s *Server) draft(r *http.Request) (*service.API, access.Caller, error) {
+	email, err := s.operator(r)
+	if err != nil {
+		return nil, access.Caller{}, err
+	}
+	api, err := s.service.DraftAPI(r.Context(), chi.URLParam(r, "window"))
+	if err != nil {
+		return nil, access.Caller{}, err
+	}
+	caller, err := actAs(r, api)
+	if caller.Role == "" && !caller.Anonymous() {
+		caller.Subject = email
+	}
+	return api, caller, err
+}
+
+// actAs reads `Act-As: agent;agent_id=3`, an item with parameters (RFC 9651, 3.3). Without it, the operator acts as no role and
+// may do all that the window exposes; the name of the anonymous role stands for a caller without a token.
+func actAs(r *http.Request, api *service.API) (access.Caller, error) {
+	header := r.Header.Values("Act-As")
+	if len(header) == 0 {
+		return access.Caller{Subject: "operator"}, nil
+	}
+	wrong := func(why string) error {
+		return fault.New(fault.Invalid, "act_as.invalid", "Act-As %s; write a role and its claims, such as agent;agent_id=3", why).On("Act-As")
+	}
+	item, err := httpsfv.UnmarshalItem(header)
+	if err != nil {
+		return access.Caller{}, wrong("can't be read")
+	}
+	role, ok := item.Value.(httpsfv.Token)
+	if !ok {
+		return access.Caller{}, wrong("names no role")
+	}
+	c := access.Caller{Role: string(role), Claims: map[string]any{}}
+	known := api.Model.Role(c.Role)
+	if known == nil {
+		return access.Caller{}, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", c.Role, fault.Suggest(c.Role, api.Policy.RoleNames())).On("Act-As")
+	}
+	for _, name := range item.Params.Names() {
+		v, _ := item.Params.Get(name)
+		switch v := v.(type) {
+		case httpsfv.Token:
+			c.Claims[name] = string(v)
+		default:
+			c.Claims[name] = v
+		}
+	}
+	if known.Anonymous {
+		return access.Caller{}, nil
+	}
+	c.Subject = "operator"
+	return c, nil
+}
+
+// below is the path under the window, still percent-encoded.
+func below(r *http.Request) string {
+	path := r.URL.EscapedPath()
+	for range 3 {
+		_, path, _ = strings.Cut(path, "/")
+	}
+	return path
+}
+
+func root(r *http.Request) string {
+	kind, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	return "/" + kind + "/" + chi.URLParam(r, "window")
+}
+
+// readLimit is how long a statement may take until its first row.
+const readLimit = 30 * time.Second
+
+// writeLimit is how long a caller may leave a part of an answer unread.
+const writeLimit = 30 * time.Second
+
+func (s *Server) read(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	ctx, cancel := context.WithCancelCause(r.Context())
+	defer cancel(nil)
+	// Only the wait for the first row is bounded: a long answer may take as long as its reader needs.
+	patience := time.AfterFunc(readLimit, func() { cancel(context.DeadlineExceeded) })
+	page, err := api.Read(ctx, caller, below(r), r.URL.RawQuery, preferences(r))
+	patience.Stop()
+	if err != nil {
+		if errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
+			return fault.New(fault.TimedOut, "time.limit", "the database took longer than %s", readLimit)
+		}
+		return err
+	}
+	return s.stream(w, r, page)
+}
+
+func preferences(r *http.Request) service.Preferences {
+	var p service.Preferences
+	list, err := httpsfv.UnmarshalDictionary(r.Header.Values("Prefer"))
+	if err != nil {
+		return p // a preference that can't be read is not honoured (RFC 7240, 2)
+	}
+	for _, name := range []string{"maxpagesize", "odata.maxpagesize"} {
+		if m, ok := list.Get(name); ok {
+			if item, ok := m.(httpsfv.Item); ok {
+				if n, ok := item.Value.(int64); ok && n > 0 && n <= 1<<30 {
+					p.MaxPageSize = int(n)
+				}
+			}
+		}
+	}
+	return p
+}
+
+// flushAt is how much of an answer is gathered before its first part is sent. Most answers are shorter, and so carry their
+// length and the link to the next page in the header.
+const flushAt = 256 << 10
+
+// buffers are kept from one request to the next.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 16<<10); return &b }}
+
+// stream writes a page as it arrives.
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page) error {
+	pooled := buffers.Get().(*[]byte)
+	out := answer{w: w, buf: (*pooled)[:0]}
+	defer func() { *pooled = out.buf; buffers.Put(pooled) }()
+	closed := false
+	defer func() {
+		if !closed {
+			_ = page.Close()
+		}
+	}()
+	up := strings.Repeat("../", strings.Count(below(r), "/"))
+	out.buf = append(out.buf, `{"@context":`...)
+	out.buf = appendQuoted(out.buf, up+"$metadata#"+page.Context)
+	if page.Single {
+		row := len(out.buf)
+		out.buf = page.AppendRow(out.buf)
+		spliceObject(out.buf, row)
+	} else {
+		if page.Counted {
+			out.buf = strconv.AppendInt(append(out.buf, `,"@count":`...), page.Total(), 10)
+		}
+		out.buf = append(out.buf, `,"value":[`...)
+		for page.Next() {
+			if page.Rows() > 1 {
+				out.buf = append(out.buf, ',')
+			}
+			out.buf = append(out.buf, '\n')
+			out.buf = page.AppendRow(out.buf)
+			if len(out.buf) >= flushAt {
+				if err := out.flush(); err != nil {
+					return nil // the caller has gone away
+				}
+			}
+		}
+		out.buf = append(out.buf, "\n]"...)
+		token, err := page.SkipToken()
+		if err != nil {
+			return s.cut(&out, r, err)
+		}
+		if token != "" {
+			next := nextLink(r, token)
+			out.buf = appendQuoted(append(out.buf, `,"@nextLink":`...), next)
+			w.Header().Set("Link", "<"+next+`>; rel="next"`)
+		}
+		out.buf = append(out.buf, '}')
+	}
+	out.buf = append(out.buf, '\n')
+	closed = true
+	if err := page.Close(); err != nil {
+		return s.cut(&out, r, err)
+	}
+	out.end()
+	return nil
+}
+
+// spliceObject makes the object that begins at i the rest of the one before it: `"a":1{"b":2}` becomes `"a":1,"b":2}`.
+func spliceObject(buf []byte, i int) {
+	if buf[i+1] == '}' {
+		buf[i] = ' '
+		return
+	}
+	buf[i] = ','
+}
+
+// cut ends an answer that went wrong. What was sent already can't be taken back: the connection breaks off, so that nobody
+// takes the part for the whole.
+func (s *Server) cut(out *answer, r *http.Request, err error) error {
+	if !out.sent {
+		out.w.Header().Del("Link")
+		return err
+	}
+	s.log.Error("an answer broke off", "id", idOf(r), "path", r.URL.Path, "error", err)
+	panic(http.ErrAbortHandler)
+}
+
+// answer gathers a body and sends it in large parts.
+type answer struct {
+	w    http.ResponseWriter
+	buf  []byte
+	sent bool
+}
+
+func (a *answer) flush() error {
+	if !a.sent {
+		a.w.Header().Set("Content-Type", "application/json")
+		a.w.Header().Set("Trailer", "Link")
+		a.sent = true
+	}
+	control := http.NewResponseController(a.w)
+	_ = control.SetWriteDeadline(time.Now().Add(writeLimit)) // without one, a slow reader only keeps its own connection
+	_, err := a.w.Write(a.buf)
+	a.buf = a.buf[:0]
+	if err != nil {
+		return err
+	}
+	return control.Flush()
+}
+
+func (a *answer) end() {
+	if !a.sent {
+		a.w.Header().Set("Content-Type", "application/json")
+		a.w.Header().Set("Content-Length", strconv.Itoa(len(a.buf)))
+	}
+	_, _ = a.w.Write(a.buf)
+	if a.sent {
+		_ = http.NewResponseController(a.w).SetWriteDeadline(time.Time{})
+	}
+}
+
+// nextLink is this request's path and query with the token of the next page.
+func nextLink(r *http.Request, token string) string {
+	var kept []string
+	for _, pair := range strings.Split(r.URL.RawQuery, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		if name, err := url.QueryUnescape(name); pair == "" || err == nil && strings.EqualFold(strings.TrimPrefix(name, "$"), "skiptoken") {
+			continue
+		}
+		kept = append(kept, pair)
+	}
+	kept = append(kept, "skiptoken="+token)
+	return r.URL.EscapedPath() + "?" + strings.NewReplacer(" ", "%20", "<", "%3C", ">", "%3E", `"`, "%22").Replace(strings.Join(kept, "&"))
+}
+
+func appendQuoted(dst []byte, s string) []byte {
+	dst = append(dst, '"')
+	for i := range len(s) {
+		if c := s[i]; c == '"' || c == '\\' {
+			dst = append(dst, '\\')
+		}
+		dst = append(dst, s[i])
+	}
+	return append(dst, '"')
+}
+
+// jsonBody reads a body that must be JSON.
+func jsonBody(r *http.Request) ([]byte, error) {
+	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err != nil || kind != "application/json" {
+		found := "has no Content-Type"
+		if given := r.Header.Get("Content-Type"); given != "" {
+			found = fmt.Sprintf("is %q", given)
+		}
+		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
+	}
+	return io.ReadAll(r.Body)
+}
+
+func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	body, err := jsonBody(r)
+	if err != nil {
+		return err
+	}
+	written, err := api.Create(r.Context(), caller, below(r), r.URL.RawQuery, body)
+	if err != nil {
+		return err
+	}
+	if written.Path != "" {
+		w.Header().Set("Location", root(r)+"/"+written.Path)
+	}
+	writeRow(w, r, http.StatusCreated, written)
+	return nil
+}
+
+func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	body, err := jsonBody(r)
+	if err != nil {
+		return err
+	}
+	written, err := api.Update(r.Context(), caller, below(r), r.URL.RawQuery, body)
+	if err != nil {
+		return err
+	}
+	writeRow(w, r, http.StatusOK, written)
+	return nil
+}
+
+// writeRow answers with the row as stored, or with nothing where the role may not read it.
+func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written) {
+	if written.Row == nil {
+		if written.Path != "" {
+			w.Header().Set("OData-EntityId", root(r)+"/"+written.Path)
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	up := strings.Repeat("../", strings.Count(below(r), "/"))
+	out := appendQuoted([]byte(`{"@context":`), up+"$metadata#"+written.Context)
+	at := len(out)
+	out = append(out, written.Row...)
+	spliceObject(out, at)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_, _ = w.Write(append(out, '\n'))
+}
+
+func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if err := api.Delete(r.Context(), caller, below(r), r.URL.RawQuery); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631).
+func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	scope, err := api.Policy.Scope(caller)
+	if err != nil {
+		return err
+	}
+	type entry struct {
+		Name string `json:"name"`
+		Kind string `json:"kind"`
+		URL  string `json:"url"`
+	}
+	list := []entry{}
+	for _, name := range scope.Granted(window.Read) {
+		list = append(list, entry{name, "EntitySet", name})
+	}
+	w.Header().Set("Link", "<"+root(r)+`/openapi.json>; rel="service-desc"; type="application/openapi+json"`)
+	writeJSON(w, http.StatusOK, struct {
+		Context string  `json:"@context"`
+		Value   []entry `json:"value"`
+	}{root(r) + "/$metadata", list})
+	return nil
+}

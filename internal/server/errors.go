@@ -1,0 +1,104 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/postgres"
+)
+
+// statuses are the HTTP statuses of the kinds of fault.
+var statuses = map[fault.Kind]int{
+	fault.Invalid:          http.StatusBadRequest,
+	fault.Unauthenticated:  http.StatusUnauthorized,
+	fault.Forbidden:        http.StatusForbidden,
+	fault.NotFound:         http.StatusNotFound,
+	fault.MethodNotAllowed: http.StatusMethodNotAllowed,
+	fault.NotAcceptable:    http.StatusNotAcceptable,
+	fault.Conflict:         http.StatusConflict,
+	fault.VersionMismatch:  http.StatusPreconditionFailed,
+	fault.TooLarge:         http.StatusRequestEntityTooLarge,
+	fault.TooLong:          http.StatusRequestURITooLong,
+	fault.UnsupportedMedia: http.StatusUnsupportedMediaType,
+	fault.Unprocessable:    http.StatusUnprocessableEntity,
+	fault.VersionNeeded:    http.StatusPreconditionRequired,
+	fault.TooMany:          http.StatusTooManyRequests,
+	fault.Unsupported:      http.StatusNotImplemented,
+	fault.Unavailable:      http.StatusServiceUnavailable,
+	fault.TimedOut:         http.StatusGatewayTimeout,
+}
+
+// errorBody is the standard's form of an error (JSON Format, 21).
+type errorBody struct {
+	Error struct {
+		Code    string         `json:"code"`
+		Message string         `json:"message"`
+		Target  string         `json:"target,omitempty"`
+		Details []fault.Detail `json:"details,omitempty"`
+		Inner   *inner         `json:"innererror,omitempty"`
+	} `json:"error"`
+}
+
+// inner is what operators are told besides: the database's own words.
+type inner struct {
+	Database   string `json:"database,omitempty"`
+	Constraint string `json:"constraint,omitempty"`
+}
+
+// fail answers a request with what went wrong. What the caller did not cause is logged, and shown as no more than its number.
+func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		err = fault.New(fault.TooLarge, "body.large", "the body has more than %d bytes", tooLarge.Limit)
+	}
+	f, ok := fault.From(err)
+	if !ok {
+		if !errors.Is(err, context.Canceled) {
+			s.log.Error("request failed", "id", idOf(r), "method", r.Method, "path", r.URL.Path, "error", err)
+		}
+		s.internal(w, r)
+		return
+	}
+	var in *inner
+	var refusal *postgres.Refusal
+	if strings.HasPrefix(r.URL.Path, "/draft/") && errors.As(err, &refusal) {
+		in = &inner{refusal.Words, refusal.Constraint}
+	}
+	refuse(w, r, f, in)
+}
+
+func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
+	var body errorBody
+	body.Error.Code, body.Error.Message = "internal", "internal error; its number is "+idOf(r)
+	writeJSON(w, http.StatusInternalServerError, body)
+}
+
+func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
+	h := w.Header()
+	switch f.Kind {
+	case fault.Unauthenticated:
+		h.Set("WWW-Authenticate", `Bearer realm="`+realm(r)+`"`)
+	case fault.MethodNotAllowed:
+		if f.Allow != nil {
+			h.Set("Allow", strings.Join(f.Allow, ", "))
+		}
+	case fault.Unavailable:
+		h.Set("Retry-After", "2")
+	}
+	var body errorBody
+	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in
+	writeJSON(w, statuses[f.Kind], body)
+}
+
+// realm is what a token is for: the window, or the management API.
+func realm(r *http.Request) string {
+	if name := chi.URLParam(r, "window"); name != "" && strings.HasPrefix(r.URL.Path, "/api/") {
+		return name
+	}
+	return "eager window"
+}

@@ -1,0 +1,170 @@
+package server
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"net/http"
+	"net/url"
+
+	"github.com/go-chi/chi/v5"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/service"
+)
+
+// ManageDescription is the OpenAPI description of the management API.
+//
+//go:embed manage.yaml
+var ManageDescription []byte
+
+// sessionCookie holds an operator's token in a browser.
+const sessionCookie = "eager_session"
+
+// manage serves the management API, which the console and the command line use.
+func (s *Server) manage(r chi.Router) {
+	r.Get("/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/openapi+yaml")
+		_, _ = w.Write(ManageDescription)
+	})
+	r.Post("/session", s.signIn)
+	r.Group(func(r chi.Router) {
+		handle := func(serve func(*http.Request, string) (any, error)) http.HandlerFunc {
+			return func(w http.ResponseWriter, r *http.Request) {
+				email, err := s.operator(r)
+				var out any
+				if err == nil {
+					out, err = serve(r, email)
+				}
+				if err != nil {
+					s.fail(w, r, err)
+					return
+				}
+				writeJSON(w, http.StatusOK, out)
+			}
+		}
+		r.Get("/session", handle(func(_ *http.Request, email string) (any, error) { return service.Session{Email: email}, nil }))
+		r.Delete("/session", s.signOut)
+		r.Post("/look", handle(func(r *http.Request, _ string) (any, error) {
+			in, err := input[service.LookAt](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.Look(r.Context(), in.Source)
+		}))
+		r.Get("/windows", handle(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
+		r.Post("/windows", handle(func(r *http.Request, email string) (any, error) {
+			in, err := input[service.NewWindow](r)
+			if err != nil {
+				return nil, err
+			}
+			document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
+			return service.Document{Document: document}, err
+		}))
+		r.Get("/windows/{window}/draft", handle(func(r *http.Request, _ string) (any, error) {
+			document, err := s.service.Draft(r.Context(), chi.URLParam(r, "window"))
+			return service.Document{Document: document}, err
+		}))
+		r.Put("/windows/{window}/draft", handle(func(r *http.Request, email string) (any, error) {
+			in, err := input[service.Document](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.SaveDraft(r.Context(), chi.URLParam(r, "window"), in.Document, email)
+		}))
+		r.Get("/windows/{window}/model", handle(func(r *http.Request, _ string) (any, error) {
+			return s.service.ModelOf(r.Context(), chi.URLParam(r, "window"))
+		}))
+		r.Post("/windows/{window}/releases", handle(func(r *http.Request, email string) (any, error) {
+			in, err := input[service.NewRelease](r)
+			if err != nil {
+				return nil, err
+			}
+			n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
+			return service.Release{Number: n}, err
+		}))
+		r.Put("/windows/{window}/clients/{client}", handle(func(r *http.Request, _ string) (any, error) {
+			in, err := input[service.NewClient](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.AddClient(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "client"), in)
+		}))
+	})
+}
+
+// input reads a JSON body; unknown members are mistakes.
+func input[T any](r *http.Request) (in T, err error) {
+	body, err := jsonBody(r)
+	if err != nil {
+		return in, err
+	}
+	if len(body) == 0 {
+		body = []byte("{}")
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&in); err != nil {
+		return in, fault.New(fault.Invalid, "body.invalid", "the body can't be read: %s", err)
+	}
+	return in, nil
+}
+
+// operator finds out which operator sends a request, by bearer token or by the console's cookie. A cookie goes along with
+// requests that other pages start, so for these the Origin must be ours.
+func (s *Server) operator(r *http.Request) (string, error) {
+	if token := bearer(r); token != "" {
+		return s.service.Operator(r.Context(), token)
+	}
+	c, err := r.Cookie(sessionCookie)
+	if err != nil {
+		return s.service.Operator(r.Context(), "")
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		if err := sameOrigin(r); err != nil {
+			return "", err
+		}
+	}
+	return s.service.Operator(r.Context(), c.Value)
+}
+
+func sameOrigin(r *http.Request) error {
+	origin, err := url.Parse(r.Header.Get("Origin"))
+	if r.Header.Get("Origin") == "" || err != nil || origin.Host != r.Host {
+		return fault.New(fault.Forbidden, "origin.foreign", "this request does not come from the console's own page")
+	}
+	return nil
+}
+
+func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
+	in, err := input[service.Credentials](r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	token, err := s.service.SignIn(r.Context(), in.Email, in.Password)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: r.TLS != nil})
+	w.Header().Set("Cache-Control", "no-store")
+	writeJSON(w, http.StatusOK, service.Session{Email: in.Email, Token: token})
+}
+
+func (s *Server) signOut(w http.ResponseWriter, r *http.Request) {
+	if _, err := s.operator(r); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	token := bearer(r)
+	if c, err := r.Cookie(sessionCookie); token == "" && err == nil {
+		token = c.Value
+	}
+	if err := s.service.SignOut(r.Context(), token); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	w.WriteHeader(http.StatusNoContent)
+}

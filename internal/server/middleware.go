@@ -1,0 +1,93 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"log/slog"
+	"net/http"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5/middleware"
+
+	"eagerwindow/internal/core/fault"
+)
+
+type requestIDKey struct{}
+
+// requestID gives each request a number that stands in the answer's headers and in the log.
+func requestID(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var raw [8]byte
+		_, _ = rand.Read(raw[:])
+		id := hex.EncodeToString(raw[:])
+		w.Header().Set("Request-Id", id)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), requestIDKey{}, id)))
+	})
+}
+
+func idOf(r *http.Request) string {
+	id, _ := r.Context().Value(requestIDKey{}).(string)
+	return id
+}
+
+// logged writes a line for each request that is over. Queries are left out: they may hold what nobody should read in a log.
+func (s *Server) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		start := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		s.log.LogAttrs(r.Context(), slog.LevelDebug, "request", slog.String("id", idOf(r)), slog.String("method", r.Method),
+			slog.String("path", r.URL.Path), slog.Int("status", ww.Status()), slog.Int("bytes", ww.BytesWritten()), slog.Duration("took", time.Since(start)))
+	})
+}
+
+// recovered keeps a mistake of ours in one request from ending the others.
+func (s *Server) recovered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if v := recover(); v != nil {
+				if v == http.ErrAbortHandler {
+					panic(v)
+				}
+				s.log.Error("panic", "id", idOf(r), "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
+				s.internal(w, r)
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// secured sets the headers that keep browsers from doing more than they should.
+func secured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("X-Frame-Options", "DENY")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// limited refuses URLs that are too long and cuts bodies that are.
+func limited(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if len(r.RequestURI) > maxURL {
+			refuse(w, r, fault.New(fault.TooLong, "url.long", "the URL has %d bytes, at most %d are read", len(r.RequestURI), maxURL), nil)
+			return
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// bearer is the token of the Authorization header, "" where there is none.
+func bearer(r *http.Request) string {
+	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if strings.EqualFold(scheme, "Bearer") {
+		return strings.TrimSpace(token)
+	}
+	return ""
+}

@@ -1,0 +1,81 @@
+// Package server is the HTTP side of the service: the data API under /api and /draft, tokens under /auth, the management API
+// under /manage, the descriptions, and the console.
+package server
+
+import (
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/service"
+)
+
+// Limits of what one request may be.
+const (
+	maxURL  = 16 << 10
+	maxBody = 1 << 20
+)
+
+// Server answers HTTP requests.
+type Server struct {
+	service *service.Service
+	log     *slog.Logger
+	console fs.FS // the built console; nil where it was not built
+}
+
+// New makes the handler of the service.
+func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
+	srv := &Server{service: s, log: log, console: console}
+	r := chi.NewRouter()
+	r.Use(requestID, srv.logged, srv.recovered, secured, limited)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, map[string]string{"status": "alive"})
+	})
+	r.Get("/readyz", srv.ready)
+	r.Get("/schemas/window-document.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/schema+json")
+		_, _ = w.Write(window.Schema)
+	})
+	r.Post("/auth/{window}/token", srv.token)
+	r.Route("/api/{window}", func(r chi.Router) { srv.data(r, srv.live) })
+	r.Route("/draft/{window}", func(r chi.Router) { srv.data(r, srv.draft) })
+	r.Route("/manage", srv.manage)
+	r.NotFound(srv.page)
+	r.MethodNotAllowed(srv.methodNotAllowed)
+	return r
+}
+
+func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
+	if err := s.service.Ready(r.Context()); err != nil {
+		s.fail(w, r, fault.New(fault.Unavailable, "records.unavailable", "the records do not answer"))
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]string{"status": "ready"})
+}
+
+func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
+	s.fail(w, r, fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method))
+}
+
+func writeJSON(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v) // the caller has gone away if this fails
+}
+
+// readTimeout bounds how long a request may take to arrive, and idle connections are kept.
+const (
+	headerTimeout = 10 * time.Second
+	idleTimeout   = 2 * time.Minute
+)
+
+// HTTP is an http.Server with the limits that the handler counts on.
+func HTTP(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: 64 << 10}
+}

@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/postgres"
+)
+
+// API is one version of a window that answers requests: its live release, or its draft.
+type API struct {
+	*bound
+	Model   *model.Model
+	Policy  *access.Policy
+	Release int // 0: the draft
+
+	updated time.Time // of the draft
+	box     *sealer
+	plans   *lru.Cache[string, *planned]
+}
+
+// planned is what is remembered of a shape.
+type planned struct {
+	query    *postgres.Query
+	resource *model.Resource
+	order    []request.Term
+	single   bool
+	top      *request.Value
+	skip     *request.Value
+	context  string
+}
+
+// maxPlans bounds the cache of plans of one API.
+const maxPlans = 2000
+
+func newAPI(s *Service, b *bound, release int) *API {
+	plans, _ := lru.New[string, *planned](maxPlans) // fails for a size under 1 only
+	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, box: s.box, plans: plans}
+}
+
+// Preferences are what a caller asks for besides the URL.
+type Preferences struct {
+	MaxPageSize int // 0: not given
+}
+
+// Read answers a GET of the data API. path is below the window, without its name.
+func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, prefs Preferences) (*Page, error) {
+	scope, err := a.scope(c)
+	if err != nil {
+		return nil, err
+	}
+	r, err := request.Read(a.Model, path, rawQuery)
+	if err != nil {
+		return nil, err
+	}
+	token, err := a.openToken(r)
+	if err != nil {
+		return nil, err
+	}
+	p, err := a.plan(scope, r, token)
+	if err != nil {
+		return nil, err
+	}
+	page := &Page{Context: p.context, Single: p.single, Counted: p.query.Plan.Total >= 0, api: a, read: r, plan: p}
+	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
+	if !p.single {
+		if page.span, err = p.span(r, token, prefs); err != nil {
+			return nil, err
+		}
+		in.Limit, in.Offset, in.After = page.span.fetch(), page.span.offset, token.values(p.order)
+	}
+	args, err := p.query.Plan.Args(in)
+	if err != nil {
+		return nil, err
+	}
+	if page.cursor, err = p.query.Open(ctx, a.pool, args); err != nil {
+		return nil, err
+	}
+	if p.single && !page.cursor.Next() {
+		if err := page.cursor.Close(); err != nil {
+			return nil, err
+		}
+		return nil, noRow(p.resource)
+	}
+	return page, nil
+}
+
+func (a *API) scope(c access.Caller) (*access.Scope, error) {
+	scope, err := a.Policy.Scope(c)
+	if err != nil {
+		return nil, err
+	}
+	return scope, scope.CheckClaims(c.Claims)
+}
+
+func noRow(r *model.Resource) error {
+	return fault.New(fault.NotFound, "row.none", "there is no such row of %s, or none that you may see", r.Name).On(r.Name)
+}
+
+// plan finds or makes the plan of a request's shape for a role.
+func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken) (*planned, error) {
+	key := scope.Key() + "\x00" + r.Shape + t.shape()
+	if p, ok := a.plans.Get(key); ok {
+		return p, nil
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	if err := scope.Check(q); err != nil {
+		return nil, err
+	}
+	after, err := t.nulls(len(q.Order))
+	if err != nil {
+		return nil, err
+	}
+	p := &planned{resource: r.Resource, single: r.HasKey, order: q.Order, top: q.Top, skip: q.Skip, context: contextOf(q, scope, r.HasKey)}
+	p.query = postgres.Compile(statement.Read(q, scope, after), orderTypes(q.Order))
+	a.plans.Add(key, p)
+	return p, nil
+}
+
+func orderTypes(terms []request.Term) []*model.Type {
+	types := make([]*model.Type, len(terms))
+	for i, t := range terms {
+		types[i] = t.By.Type()
+	}
+	return types
+}
+
+// contextOf is the fragment of the context URL (JSON Format, 4.5.1; Protocol, 10): the resource, what of it is selected, and
+// $entity for a single row.
+func contextOf(q *request.Query, scope *access.Scope, single bool) string {
+	s := q.Root.Resource.Name + contextSelect(q)
+	if single {
+		s += "/$entity"
+	}
+	return s
+}
+
+func contextSelect(q *request.Query) string {
+	var parts []string
+	for _, f := range q.Select {
+		parts = append(parts, f.Name)
+	}
+	for _, e := range q.Expand {
+		inner := contextSelect(e.Query)
+		if inner == "" {
+			inner = "()"
+		}
+		parts = append(parts, e.Relation.Name+inner)
+	}
+	if parts == nil {
+		return ""
+	}
+	return "(" + strings.Join(parts, ",") + ")"
+}

@@ -1,0 +1,202 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/records"
+)
+
+// What goes in and out of the management API, as its description (internal/server/manage.yaml) has it.
+type (
+	// Credentials sign an operator in.
+	Credentials struct {
+		Email    string `json:"email"`
+		Password string `json:"password"`
+	}
+	// Session says who is signed in; the token is there only in the answer to signing in.
+	Session struct {
+		Email string `json:"email"`
+		Token string `json:"token,omitempty"`
+	}
+	// LookAt names a source by DSN or by the name that the service keeps it under.
+	LookAt struct {
+		Source string `json:"source"`
+	}
+	// NewWindow opens a window over a database.
+	NewWindow struct {
+		Name   string `json:"name"`
+		Source string `json:"source"`
+		Schema string `json:"schema,omitempty"`
+	}
+	// Document is a window document as text.
+	Document struct {
+		Document string `json:"document"`
+	}
+	// NewRelease publishes the draft.
+	NewRelease struct {
+		Note string `json:"note,omitempty"`
+	}
+	// Release is a published release.
+	Release struct {
+		Number int `json:"number"`
+	}
+	// NewClient is a program that may call the API; without a secret one is made.
+	NewClient struct {
+		Secret string         `json:"secret,omitempty"`
+		Roles  []string       `json:"roles"`
+		Claims map[string]any `json:"claims,omitempty"`
+	}
+	// Client is a client with its secret, which is told this once.
+	Client struct {
+		ID     string   `json:"id"`
+		Secret string   `json:"secret"`
+		Roles  []string `json:"roles"`
+	}
+)
+
+// AddClient adds a program that may call a window, or replaces it.
+func (s *Service) AddClient(ctx context.Context, name, id string, in NewClient) (*Client, error) {
+	api, err := s.DraftAPI(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(in.Roles) == 0 {
+		return nil, fault.New(fault.Invalid, "role.missing", "a client needs a role%s", fault.Suggest("", api.Policy.RoleNames()))
+	}
+	for _, role := range in.Roles {
+		known := api.Model.Role(role)
+		if known == nil {
+			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames()))
+		}
+		for _, c := range known.Claims {
+			if _, ok := in.Claims[c.Name]; !ok {
+				return nil, fault.New(fault.Invalid, "claim.missing", "role %q needs the claim %q (%s)", role, c.Name, c.Type.Kind)
+			}
+		}
+	}
+	if in.Secret == "" {
+		raw := make([]byte, 24)
+		_, _ = rand.Read(raw)
+		in.Secret = base64.RawURLEncoding.EncodeToString(raw)
+	}
+	err = s.SaveClient(ctx, name, id, in.Secret, in.Roles, in.Claims)
+	if errors.Is(err, records.ErrNone) {
+		return nil, s.noWindow(ctx, name)
+	}
+	return &Client{ID: id, Secret: in.Secret, Roles: in.Roles}, err
+}
+
+// ModelView is what the console needs to know of a window to build requests.
+type ModelView struct {
+	Window    Window         `json:"window"`
+	Resources []ResourceView `json:"resources"`
+	Roles     []RoleView     `json:"roles"`
+}
+
+// ResourceView is a resource with its fields and relations.
+type ResourceView struct {
+	Name       string         `json:"name"`
+	About      string         `json:"about"`
+	Key        []string       `json:"key"`
+	Operations []string       `json:"operations"`
+	Fields     []FieldView    `json:"fields"`
+	Relations  []RelationView `json:"relations"`
+}
+
+// FieldView is a field; Kind is what messages call its type, Values are those of an enum.
+type FieldView struct {
+	Name     string   `json:"name"`
+	Kind     string   `json:"kind"`
+	About    string   `json:"about"`
+	Nullable bool     `json:"nullable"`
+	Values   []string `json:"values"`
+}
+
+// RelationView is a relation.
+type RelationView struct {
+	Name string `json:"name"`
+	To   string `json:"to"`
+	Many bool   `json:"many"`
+}
+
+// RoleView is a role with the resources and fields that it may read.
+type RoleView struct {
+	Name      string              `json:"name"`
+	About     string              `json:"about"`
+	Anonymous bool                `json:"anonymous"`
+	Claims    []ClaimView         `json:"claims"`
+	Reads     map[string][]string `json:"reads"`
+}
+
+// ClaimView is a claim that a role needs.
+type ClaimView struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+}
+
+// ModelOf is the model of a window's draft, for the console.
+func (s *Service) ModelOf(ctx context.Context, name string) (*ModelView, error) {
+	api, err := s.DraftAPI(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.window(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	view := &ModelView{Window: summary(w), Resources: []ResourceView{}, Roles: []RoleView{}}
+	for _, r := range api.Model.Resources {
+		view.Resources = append(view.Resources, viewOf(r))
+	}
+	for _, r := range api.Model.Roles {
+		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: []ClaimView{}, Reads: map[string][]string{}}
+		for _, c := range r.Claims {
+			role.Claims = append(role.Claims, ClaimView{c.Name, c.Type.Kind.String()})
+		}
+		for _, res := range api.Model.Resources {
+			grant := r.Grants[res][window.Read]
+			if grant == nil {
+				continue
+			}
+			fields := []string{}
+			for _, f := range res.Fields {
+				if grant.Fields[f.Index] {
+					fields = append(fields, f.Name)
+				}
+			}
+			role.Reads[res.Name] = fields
+		}
+		view.Roles = append(view.Roles, role)
+	}
+	return view, nil
+}
+
+func viewOf(r *model.Resource) ResourceView {
+	v := ResourceView{Name: r.Name, About: r.About, Key: []string{}, Operations: []string{}, Fields: []FieldView{}, Relations: []RelationView{}}
+	for _, k := range r.Key {
+		v.Key = append(v.Key, k.Name)
+	}
+	for _, op := range r.Operations {
+		v.Operations = append(v.Operations, string(op))
+	}
+	for _, f := range r.Fields {
+		v.Fields = append(v.Fields, FieldView{f.Name, kindName(f.Type), f.About, f.Nullable, append([]string{}, f.Type.Values...)})
+	}
+	for _, rel := range r.Relations {
+		v.Relations = append(v.Relations, RelationView{rel.Name, rel.To.Name, rel.Many})
+	}
+	return v
+}
+
+func kindName(t *model.Type) string {
+	if t.Kind == model.Enum {
+		return "enum"
+	}
+	return t.Kind.String()
+}

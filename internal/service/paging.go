@@ -1,0 +1,214 @@
+package service
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/postgres"
+)
+
+// Page is an answer as it is read from the database: one row, or the rows of a page and the link to the next one.
+type Page struct {
+	Context string // of @context, after "$metadata#"
+	Single  bool
+	Counted bool
+
+	api    *API
+	read   *request.Request
+	plan   *planned
+	cursor *postgres.Cursor
+	span   span
+	handed int64
+	last   []byte // order values of the page's last row, where another page follows
+	more   bool
+}
+
+// span says where a page begins and ends.
+type span struct {
+	size   int64 // rows that are handed out at most
+	left   int64 // rows that top asks for, from this page on; -1: all
+	offset int64
+}
+
+// probes says whether one row more than the page is fetched, to see whether another page follows.
+func (s span) probes() bool { return s.left != s.size }
+
+func (s span) fetch() int64 {
+	if s.probes() {
+		return s.size + 1
+	}
+	return s.size
+}
+
+// span settles the page of a request: what top or the preference asks for, at most what the resource allows.
+func (p *planned) span(r *request.Request, t *nextToken, prefs Preferences) (span, error) {
+	s := span{size: int64(p.resource.Page.Default), left: -1}
+	for _, n := range []struct {
+		value *request.Value
+		into  *int64
+	}{{p.top, &s.left}, {p.skip, &s.offset}} {
+		if n.value != nil {
+			arg, err := n.value.Arg(r.Literals)
+			if err != nil {
+				return span{}, err
+			}
+			*n.into = arg.(int64)
+		}
+	}
+	if t != nil {
+		s.left, s.offset = t.Left, t.Skip
+	}
+	switch {
+	case prefs.MaxPageSize > 0:
+		s.size = int64(prefs.MaxPageSize)
+	case s.left >= 0:
+		s.size = s.left
+	}
+	if most := int64(p.resource.Page.Max); most > 0 {
+		s.size = min(s.size, most)
+	}
+	if s.left >= 0 {
+		s.size = min(s.size, s.left)
+	}
+	return s, nil
+}
+
+// Next moves to the next row of a collection's page and says whether there is one.
+func (p *Page) Next() bool {
+	if p.handed == p.span.size {
+		if p.handed > 0 && p.span.probes() && p.last == nil {
+			p.last = p.cursor.AppendOrder(nil)
+			p.more = p.cursor.Next()
+		}
+		return false
+	}
+	if !p.cursor.Next() {
+		return false
+	}
+	p.handed++
+	return true
+}
+
+// AppendRow writes the row at hand as a JSON object.
+func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst) }
+
+// Total is the number of rows of the filter, where the caller asked for it.
+func (p *Page) Total() int64 { return p.cursor.Total() }
+
+// Rows is the number of rows handed out so far.
+func (p *Page) Rows() int64 { return p.handed }
+
+// Close ends the reading and says what went wrong on the way.
+func (p *Page) Close() error { return p.cursor.Close() }
+
+// SkipToken is what the next link carries, once Next has said that the page is over; "" where no page follows.
+func (p *Page) SkipToken() (string, error) {
+	if !p.more {
+		return "", nil
+	}
+	t := nextToken{Left: -1}
+	if p.span.left >= 0 {
+		t.Left = p.span.left - p.span.size
+	}
+	if len(p.plan.resource.Key) == 0 {
+		t.Skip = p.span.offset + p.span.size // rows that nothing tells apart can only be counted
+	} else if err := json.Unmarshal(p.last, &t.After); err != nil {
+		return "", fmt.Errorf("keep the last row for the next link: %w", err)
+	}
+	plain, err := json.Marshal(t)
+	if err != nil {
+		return "", fmt.Errorf("write the next link: %w", err)
+	}
+	return base64.RawURLEncoding.EncodeToString(p.api.box.seal(plain, p.api.Model.Name, p.read.Fingerprint())), nil
+}
+
+// nextToken is what a next link carries: the order values of the row after which the page begins, and how many rows top still
+// asks for. It travels sealed: values that the caller may not read can be among them.
+type nextToken struct {
+	After []json.RawMessage `json:"a,omitempty"`
+	Skip  int64             `json:"s,omitempty"`
+	Left  int64             `json:"l"`
+}
+
+var errToken = fault.New(fault.Invalid, "next_link.invalid", "the next link is not one that this API gave for this request; begin again without skiptoken").On("skiptoken")
+
+func (a *API) openToken(r *request.Request) (*nextToken, error) {
+	if r.After == "" {
+		return nil, nil
+	}
+	sealed, err := base64.RawURLEncoding.DecodeString(r.After)
+	if err != nil {
+		return nil, errToken
+	}
+	plain, err := a.box.open(sealed, a.Model.Name, r.Fingerprint())
+	if err != nil {
+		return nil, errToken
+	}
+	t := &nextToken{}
+	if err := json.Unmarshal(plain, t); err != nil {
+		return nil, errToken
+	}
+	return t, nil
+}
+
+// shape tells the plans of continued pages apart: by which values are null.
+func (t *nextToken) shape() string {
+	if t == nil {
+		return ""
+	}
+	s := make([]byte, len(t.After))
+	for i, v := range t.After {
+		s[i] = 'v'
+		if string(v) == "null" {
+			s[i] = '0'
+		}
+	}
+	return string(s)
+}
+
+// nulls says which values are null; it is nil where the page does not go on from a row.
+func (t *nextToken) nulls(terms int) ([]bool, error) {
+	if t == nil || t.After == nil {
+		return nil, nil
+	}
+	if len(t.After) != terms { // a release since has another order
+		return nil, errToken
+	}
+	out := make([]bool, terms)
+	for i, v := range t.After {
+		out[i] = string(v) == "null"
+	}
+	return out, nil
+}
+
+// values are the values as texts that PostgreSQL casts to the types of the order, nil for null.
+func (t *nextToken) values(order []request.Term) []*string {
+	if t == nil {
+		return nil
+	}
+	out := make([]*string, len(t.After))
+	for i, raw := range t.After {
+		if string(raw) == "null" {
+			continue
+		}
+		text := string(raw)
+		if raw[0] == '"' {
+			_ = json.Unmarshal(raw, &text) // it is our own writing, and sealed
+			switch k := order[i].By.Type().Kind; {
+			case k.Numeric():
+				text = strings.Replace(text, "INF", "Infinity", 1)
+			case k == model.Binary:
+				b, _ := base64.RawURLEncoding.DecodeString(text)
+				text = `\x` + hex.EncodeToString(b)
+			}
+		}
+		out[i] = &text
+	}
+	return out
+}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 
@@ -116,9 +117,9 @@ func (a *app) look() *cobra.Command {
 func printCatalog(w io.Writer, cat *catalog.Catalog) {
 	fmt.Fprintf(w, "Database %s, PostgreSQL %d, %d tables and views\n\n", cat.Database, cat.Version/10000, len(cat.Tables))
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "TABLE\tKIND\tROWS\tCOLUMNS\tKEY\tREFERS TO")
+	fmt.Fprintln(t, "TABLE\tKIND\t     ROWS\tCOLUMNS\tKEY\tREFERS TO")
 	for _, table := range cat.Tables {
-		rows := fmt.Sprint(table.RowEstimate)
+		rows := strconv.FormatInt(table.RowEstimate, 10)
 		if table.RowEstimate < 0 || table.Kind == catalog.View {
 			rows = "-"
 		}
@@ -126,7 +127,7 @@ func printCatalog(w io.Writer, cat *catalog.Catalog) {
 		for _, k := range table.ForeignKeys {
 			refers = append(refers, strings.Join(k.Columns, ",")+" → "+k.ToTable)
 		}
-		fmt.Fprintf(t, "%s.%s\t%s\t%s\t%d\t%s\t%s\n", table.Schema, table.Name, table.Kind, rows, len(table.Columns), dash(strings.Join(table.Primary, ", ")), dash(strings.Join(refers, "; ")))
+		fmt.Fprintf(t, "%s.%s\t%s\t%9s\t%7d\t%s\t%s\n", table.Schema, table.Name, table.Kind, rows, len(table.Columns), dash(strings.Join(table.Primary, ", ")), dash(strings.Join(refers, "; ")))
 	}
 	t.Flush()
 }

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"bytes"
+	"fmt"
 	"io/fs"
 	"net/http"
 	"path"
@@ -10,7 +12,8 @@ import (
 )
 
 // policy lets the console use what this service itself serves, and nothing else.
-const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+// Styles that the console makes as it runs carry the nonce.
+const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-%s'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // page serves the files of the console; any other path outside the APIs is one of its pages.
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
@@ -28,17 +31,31 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "The console was not built. Run: make console", http.StatusNotFound)
 		return
 	}
-	w.Header().Set("Content-Security-Policy", policy)
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
-	if _, err := fs.Stat(s.console, name); err != nil || name == "" {
+	if _, err := fs.Stat(s.console, name); err != nil || name == "" || name == "index.html" {
 		if strings.HasPrefix(name, "assets/") {
 			http.NotFound(w, r)
 			return
 		}
-		name = "index.html"
+		s.index(w, r)
+		return
 	}
 	if strings.HasPrefix(name, "assets/") { // their names hold a sum of what is in them
 		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 	}
 	http.ServeFileFS(w, r, s.console, name)
+}
+
+// index serves the one page of the console, with a nonce of its own each time.
+func (s *Server) index(w http.ResponseWriter, r *http.Request) {
+	page, err := fs.ReadFile(s.console, "index.html")
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	nonce := randomHex(16)
+	w.Header().Set("Content-Security-Policy", fmt.Sprintf(policy, nonce))
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	_, _ = w.Write(bytes.Replace(page, []byte(`content="NONCE"`), []byte(`content="`+nonce+`"`), 1))
 }

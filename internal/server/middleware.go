@@ -20,12 +20,17 @@ type requestIDKey struct{}
 // requestID gives each request a number that stands in the answer's headers and in the log.
 func requestID(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var raw [8]byte
-		_, _ = rand.Read(raw[:])
-		id := hex.EncodeToString(raw[:])
+		id := randomHex(8)
 		w.Header().Set("Request-Id", id)
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), requestIDKey{}, id)))
 	})
+}
+
+// randomHex is n random bytes in hexadecimal digits.
+func randomHex(n int) string {
+	raw := make([]byte, n)
+	_, _ = rand.Read(raw) // never fails; see crypto/rand
+	return hex.EncodeToString(raw)
 }
 
 func idOf(r *http.Request) string {

@@ -81,10 +81,15 @@ func (s *scanner) fault(pos int, format string, args ...any) error {
 	return faultAt(s.option, pos, "syntax.invalid", format, args...)
 }
 
-// faultAt is a fault with its place; positions are told counted from 1.
+// faultAt is a fault with its place, counted from 1. It stands after the first part of the message: what is wrong, where, and
+// then what would be right.
 func faultAt(option string, pos int, code, format string, args ...any) *fault.Fault {
 	f := fault.New(fault.Invalid, code, format, args...)
-	f.Message += " in " + option + " at " + strconv.Itoa(pos+1)
+	wrong, right, both := strings.Cut(f.Message, "; ")
+	f.Message = wrong + " in " + option + " at " + strconv.Itoa(pos+1)
+	if both {
+		f.Message += "; " + right
+	}
 	return f.On(option)
 }
 

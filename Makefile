@@ -1,0 +1,37 @@
+# Set-up, demo, tests, pictures. Every target works on a fresh Debian machine with Go and Node.js, as root or not.
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+CONSOLE = console/dist/index.html
+
+.PHONY: demo test check console setup setup-test screenshots bench clean
+
+demo: bin/eager
+	bin/eager demo
+
+setup:
+	@scripts/setup server
+
+setup-test: setup
+	@scripts/setup browser
+
+console: $(CONSOLE)
+
+$(CONSOLE): $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print) internal/server/manage.yaml
+	cd console && npm ci --no-fund --no-audit --loglevel=error && npm run --silent build
+
+bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -name '*.sql' -o -name '*.yaml' -not -path '*/node_modules/*') go.mod | setup
+	go build -o bin/eager ./cmd/eager
+
+check: $(CONSOLE)
+	@test -z "$$(gofmt -l cmd console/*.go demo internal scripts)" || { gofmt -l cmd demo internal scripts; echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+	cd console && npm run --silent check
+
+test: setup-test check bin/eager
+	go test ./...
+
+screenshots: setup-test bin/eager
+	scripts/screenshots.sh
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

@@ -1,0 +1,125 @@
+// Command screenshots makes the pictures in docs/screenshots from a running demo, which demo.env describes: pages of the
+// console, and what the commands print, set as a terminal sets it.
+package main
+
+import (
+	"context"
+	"fmt"
+	"html"
+	"log"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"eagerwindow/demo"
+	"eagerwindow/internal/browser"
+)
+
+const dir = "docs/screenshots"
+
+// pages are shots of the console.
+var pages = []struct {
+	file, address, mode string
+	query               url.Values
+}{
+	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "agent_id": {"3"},
+		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq 'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
+	{"ask-light.png", "/ask/saltmere", "light", url.Values{"q": {"/vessels?filter=kind eq 'tanker'&expand=agent(select=name)&top=20"}}},
+}
+
+// commands are shots of what commands print.
+var commands = []struct {
+	file string
+	args []string
+}{
+	{"look.png", []string{"look", "saltmere"}},
+	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
+	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
+}
+
+func main() {
+	log.SetFlags(0)
+	if err := run(); err != nil {
+		log.Fatal("screenshots: ", err)
+	}
+}
+
+func run() error {
+	base := os.Getenv("EAGER_URL")
+	if base == "" {
+		return fmt.Errorf("EAGER_URL is not set; \"make screenshots\" starts a demo and sets it")
+	}
+	ctx, cancel, err := browser.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
+	defer stop()
+	if err := chromedp.Do(ctx,
+		chromedp.Navigate(base+"/"),
+		keepMode("dark"),
+		chromedp.Reload(),
+		chromedp.WaitVisible(`input[name=email]`),
+		shot("sign-in.png"),
+		chromedp.SendKeys(`input[name=email]`, demo.Operator),
+		chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		chromedp.WaitVisible(`[data-part=answer]`)); err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
+	for _, p := range pages {
+		address := base + p.address + "?" + p.query.Encode()
+		if err := chromedp.Do(ctx, keepMode(p.mode),
+			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table`), shot(p.file)); err != nil {
+			return fmt.Errorf("%s: %w", p.file, err)
+		}
+	}
+	for _, c := range commands {
+		out, _ := exec.Command("bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
+		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))), picture(c.file, chromedp.Screenshot(`pre`))); err != nil {
+			return fmt.Errorf("%s: %w", c.file, err)
+		}
+	}
+	return nil
+}
+
+// keepMode sets the colour mode for the pages that follow.
+func keepMode(mode string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](`localStorage.setItem('eager-mode', '` + mode + `')`)
+}
+
+// shot writes a picture of the page as it is when its fonts are there.
+func shot(file string) chromedp.Action[chromedp.Void] {
+	return picture(file, chromedp.CaptureScreenshot())
+}
+
+func picture(file string, take chromedp.Action[[]byte]) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise), chromedp.Sleep(400*time.Millisecond)); err != nil {
+			return err
+		}
+		picture, err := chromedp.Run(ctx, take)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(dir, file), picture, 0o644)
+	})
+}
+
+// terminal is a page that looks like a terminal of 140 columns.
+func terminal(args []string, out string) string {
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = a
+		if strings.ContainsAny(a, " ?&'()") {
+			quoted[i] = `"` + a + `"`
+		}
+	}
+	return `<body style="margin:0;background:#0f1720;color:#e9e6dc;font:13px/1.5 'DejaVu Sans Mono',monospace"><pre style="padding:20px;margin:0;white-space:pre-wrap">` +
+		`<span style="color:#7cc9a8">$</span> eager ` + html.EscapeString(strings.Join(quoted, " ")) + "\n" + html.EscapeString(out) + `</pre></body>`
+}

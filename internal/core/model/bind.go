@@ -85,13 +85,19 @@ func (b *binder) resource(d *window.Resource) {
 }
 
 func (b *binder) fields(r *Resource, d *window.Resource) {
-	said := map[string]*window.Field{}
+	said, renamed := map[string]*window.Field{}, map[string]*window.Field{}
 	for _, f := range d.Fields {
 		if r.Table.Column(f.Column.Value) == nil {
 			b.wrong(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value, fault.Suggest(f.Column.Value, columnNames(r.Table)))
 			continue
 		}
 		said[f.Column.Value] = f
+		if name := f.Name.Value; name != "" && !f.Hidden {
+			if other := renamed[name]; other != nil {
+				b.wrong(f.Name.Pos, "name.taken", "%s has a field %q already, for column %q", r.Name, name, other.Column.Value)
+			}
+			renamed[name] = f
+		}
 	}
 	for _, c := range r.Table.Columns {
 		f := &Field{Resource: r, Name: c.Name, Column: c, Type: TypeOf(c.Type), About: c.Comment}
@@ -105,12 +111,12 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 			}
 			if s.Name.Value != "" {
 				f.Name, named = s.Name.Value, true
-				if other := r.fields[f.Name]; other != nil {
-					b.wrong(s.Name.Pos, "name.taken", "%s has a field %q already, for column %q", r.Name, f.Name, other.Column.Name)
-				}
 			}
 		}
 		if !named {
+			if other := renamed[c.Name]; other != nil {
+				b.wrong(other.Name.Pos, "name.taken", "%s has a field %q already, for the column of that name", r.Name, c.Name)
+			}
 			f.Name = freeName(speakable(c.Name), func(n string) bool { return r.fields[n] != nil })
 		}
 		f.Nullable = !c.NotNull && !c.Type.NotNull

@@ -53,9 +53,11 @@ func (r *Request) resolveKey() ([]Value, error) {
 		given[at] = true
 		l := r.Literals[part.literal]
 		t := fields[at].Type
-		if l.Class != Segment {
+		if l.Class == Segment && t.Kind.Integer() {
+			t = model.Int64Type // a number that is too large for the column names no row
+		} else if l.Class != Segment {
 			if t = fitting(l.Class, t); t == nil {
-				return nil, r.keyFault("%s of %s is a %s, %s is %s; write %s", fields[at].Name, r.Resource.Name, fields[at].Type.Kind, l, l.kind(), keyExample(r.Resource))
+				return nil, r.keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, r.Resource.Name, articled(fields[at].Type), l, l.kind(), keyExample(r.Resource))
 			}
 		}
 		values[at] = Value{T: t, Index: part.literal}

@@ -2,6 +2,7 @@ package statement
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/access"
@@ -17,35 +18,70 @@ func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
 	b := newBuilder(scope)
 	plan := &Plan{Total: -1, Present: -1, Guards: Guards{-1, -1}}
 	alias := b.alias(q.Root.Resource.Name)
-	f := b.from(q.Root, alias, false)
-	where := f.where(q, alias)
 	list := &selectList{}
-	plan.Columns = f.columns(q, alias, list)
-	var orderBy, tail string
-	if q.Key == nil {
-		orderBy = f.orderBy(q.Order, list, &plan.Order)
+	table := "\nfrom " + q.Root.Resource.Table.QualifiedName() + " " + alias
+	var body string
+	switch f := b.from(q.Root, alias, false); {
+	case q.Key != nil:
+		where := whereClause(f.where(q, alias))
+		plan.Columns = f.columns(q, alias, list)
+		body = table + f.joins.String() + where
+	case len(q.Expand) == 0:
+		where := f.where(q, alias)
+		plan.Columns = f.columns(q, alias, list)
+		order := f.order(q.Order)
+		for _, o := range order {
+			plan.Order = append(plan.Order, list.add(o.sql))
+		}
+		if after != nil {
+			where = append(where, f.after(q.Order, after))
+		}
+		body = table + f.joins.String() + whereClause(where) + orderBy(order) + b.bounds()
+	default:
+		body = b.expanded(q, alias, table, after, plan, list)
 	}
-	if after != nil {
-		where = append(where, f.after(q.Order, after))
-	}
-	if q.Key == nil {
-		tail = orderBy + "\nlimit " + b.arg(Slot{Role: Limit}, "bigint") + " offset " + b.arg(Slot{Role: Offset}, "bigint")
-	}
-	source := "\nfrom " + q.Root.Resource.Table.QualifiedName() + " " + alias
 	if !q.Count {
-		plan.SQL = "select " + list.String() + source + f.joins.String() + whereClause(where) + tail
-		plan.Slots = b.slots
+		plan.SQL, plan.Slots = "select "+list.String()+body, b.slots
 		return plan
 	}
 	// The total comes in the same statement, so in the same snapshot, and there even where the page is empty.
 	count := b.from(q.Root, alias, false)
 	total := count.where(q, alias)
-	page := "select true" + comma(list.String()) + source + f.joins.String() + whereClause(where) + tail
-	plan.SQL = "select n.total, page.*\nfrom (select count(*) as total" + source + count.joins.String() + whereClause(total) + ") n\nleft join (\n" + page + "\n) page on true"
-	plan.Total, plan.Present = 0, 1
+	plan.SQL = "select n.total, page.*\nfrom (select count(*) as total" + table + count.joins.String() + whereClause(total) + ") n\nleft join (\nselect true" +
+		comma(list.String()) + body + "\n) page on true"
+	plan.Total, plan.Present, plan.Slots = 0, 1, b.slots
 	shift(plan, 2)
-	plan.Slots = b.slots
 	return plan
+}
+
+// expanded plans a page with relations in two steps: first the rows of the page, then, for these alone, what they expand.
+func (b *builder) expanded(q *request.Query, alias, table string, after []bool, plan *Plan, list *selectList) string {
+	inner := b.from(q.Root, alias, false)
+	where := inner.where(q, alias)
+	order := inner.order(q.Order)
+	if after != nil {
+		where = append(where, inner.after(q.Order, after))
+	}
+	carried := alias + ".*"
+	outer := b.from(q.Root, alias, false)
+	plan.Columns = outer.columns(q, alias, list)
+	again := make([]orderTerm, len(order))
+	for i, o := range order {
+		again[i] = o
+		if f, ok := q.Order[i].By.(*request.FieldOf); !ok || f.Row != q.Root {
+			name := catalog.Quote("order " + strconv.Itoa(i+1))
+			carried += ", " + o.sql + " as " + name
+			again[i].sql = alias + "." + name
+		}
+		plan.Order = append(plan.Order, list.add(again[i].sql))
+	}
+	page := "select " + carried + table + inner.joins.String() + whereClause(where) + orderBy(order) + b.bounds()
+	return "\nfrom (\n" + page + "\n) " + alias + outer.joins.String() + orderBy(again)
+}
+
+// bounds limits a page. Both are arguments: they are no part of the shape.
+func (b *builder) bounds() string {
+	return "\nlimit " + b.arg(Slot{Role: Limit}, "bigint") + " offset " + b.arg(Slot{Role: Offset}, "bigint")
 }
 
 func comma(s string) string {
@@ -151,7 +187,7 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	inner := &selectList{}
 	columns := g.columns(q, there, inner)
 	where := append([]string{link}, g.where(q, there)...)
-	order := g.orderBy(q.Order, nil, nil)
+	order := orderBy(g.order(q.Order))
 	gathered := b.alias("gathered")
 	sql := "select " + named(inner) + source + g.joins.String() + whereClause(where) + order
 	if q.Top != nil {
@@ -200,28 +236,34 @@ func numbered(alias string, n int) string {
 	return strings.Join(parts, ", ")
 }
 
-// orderBy writes the order. With a list, the values of the order are added to it where they are missing, as the next link is
-// made of them. Null comes before everything (Protocol, 11.2.6.2); columns that can't be null don't say so, as only then an
-// index serves the order.
-func (f *from) orderBy(terms []request.Term, list *selectList, places *[]int) string {
+// orderTerm is one term of an ORDER BY.
+type orderTerm struct{ sql, direction string }
+
+// order writes the terms of an order. Null comes before everything (Protocol, 11.2.6.2); columns that can't be null don't say
+// so, as only then an index serves the order.
+func (f *from) order(terms []request.Term) []orderTerm {
+	out := make([]orderTerm, len(terms))
+	for i, t := range terms {
+		out[i].sql = f.expr(t.By)
+		switch null := nullable(t.By); {
+		case t.Desc && null:
+			out[i].direction = " desc nulls last"
+		case t.Desc:
+			out[i].direction = " desc"
+		case null:
+			out[i].direction = " nulls first"
+		}
+	}
+	return out
+}
+
+func orderBy(terms []orderTerm) string {
 	if len(terms) == 0 {
 		return ""
 	}
 	parts := make([]string, len(terms))
 	for i, t := range terms {
-		sql := f.expr(t.By)
-		parts[i] = sql
-		if list != nil {
-			*places = append(*places, list.add(sql))
-		}
-		switch null := nullable(t.By); {
-		case t.Desc && null:
-			parts[i] += " desc nulls last"
-		case t.Desc:
-			parts[i] += " desc"
-		case null:
-			parts[i] += " nulls first"
-		}
+		parts[i] = t.sql + t.direction
 	}
 	return "\norder by " + strings.Join(parts, ", ")
 }
@@ -247,7 +289,7 @@ func (f *from) after(terms []request.Term, null []bool) string {
 	if plain && oneWay {
 		return "((" + strings.Join(columns, ", ") + ")" + operator[terms[0].Desc] + "(" + strings.Join(values, ", ") + "))"
 	}
-	condition := "false"
+	condition := ""
 	for i := len(terms) - 1; i >= 0; i-- {
 		c, desc := columns[i], terms[i].Desc
 		var beyond, equal string
@@ -262,7 +304,11 @@ func (f *from) after(terms []request.Term, null []bool) string {
 				beyond = "(" + beyond + " or " + c + " is null)"
 			}
 		}
-		condition = "(" + beyond + " or (" + equal + " and " + condition + "))"
+		if condition == "" {
+			condition = beyond
+		} else {
+			condition = "(" + beyond + " or (" + equal + " and " + condition + "))"
+		}
 	}
 	if !null[0] && !nullable(terms[0].By) {
 		// Says nothing new, but lets an index begin where the last page ended.

@@ -1,0 +1,45 @@
+// Package harbour gives the tests of the core the Port of Saltmere without a database: its catalog as it was introspected,
+// and its window document bound to it.
+package harbour
+
+import (
+	_ "embed"
+	"encoding/json"
+	"testing"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+//go:embed catalog.json
+var catalogJSON []byte
+
+// Catalog is the harbour's catalog. A test of package postgres keeps it true to the database (-update writes it).
+func Catalog(t testing.TB) *catalog.Catalog {
+	t.Helper()
+	c := &catalog.Catalog{}
+	if err := json.Unmarshal(catalogJSON, c); err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// Bind binds a document to the harbour's catalog.
+func Bind(t testing.TB, document string) (*model.Model, *access.Policy) {
+	t.Helper()
+	doc, err := window.Parse([]byte(document), func(string) (string, bool) { return "", false })
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := model.Bind(doc, Catalog(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := access.Bind(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m, p
+}

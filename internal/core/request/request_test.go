@@ -1,0 +1,220 @@
+package request_test
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+)
+
+func saltmere(t testing.TB) *model.Model {
+	t.Helper()
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, _ := harbour.Bind(t, string(text))
+	return m
+}
+
+// encode makes a raw query of one that is written as people read it.
+func encode(query string) string {
+	return strings.NewReplacer("%25", "%25", " ", "%20", "+", "%2B", "#", "%23").Replace(query)
+}
+
+func resolve(m *model.Model, path, query string) (*request.Request, *request.Query, error) {
+	r, err := request.Read(m, path, encode(query))
+	if err != nil {
+		return nil, nil, err
+	}
+	q, err := r.Resolve()
+	return r, q, err
+}
+
+func TestFaults(t *testing.T) {
+	m := saltmere(t)
+	tests := []struct{ path, query, want string }{
+		{"port_calls", "filter=statuss eq 1", `unknown field "statuss" in filter at 1; resource "port_calls" has "status"`},
+		{"port_calls", "filter=eta gt 5", `eta is a timestamp, but 5 is a whole number in filter at 8; write something like 2026-07-01T12:30:00Z`},
+		{"port_calls", "filter=eta gt 2026-07-01", `eta is a timestamp, but 2026-07-01 is a date in filter at 8; write 2026-07-01T00:00:00Z`},
+		{"port_calls", "filter=eta gt 2026-07-01T00:00:00", `"2026-07-01T00:00:00" is no timestamp with its zone in filter at 8; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00`},
+		{"port_calls", "filter=status eq 'expectd'", `"expectd" is none of the values, which are "expected", "anchored", "alongside", "departed", "cancelled" in filter at 11; did you mean "expected"?`},
+		{"port_calls", "filter=not status eq 'expected'", `"not" binds tighter than "eq" in filter at 1; write not (status eq 'expected')`},
+		{"port_calls", "filter=id eq 'x'", `id is an integer, but 'x' is a string in filter at 7; write something like 17`},
+		{"port_calls", "filter=id eq '17'", `id is an integer, but '17' is a string in filter at 7; leave out the quotes`},
+		{"vessels", "filter=imo_number eq 9000097", `imo_number is a string, but 9000097 is a whole number in filter at 15; put it in quotes: '9000097'`},
+		{"vessels", "filter=name = 'x'", `unexpected "=" in filter at 6; the operator is called "eq"`},
+		{"vessels", "filter=name eq 'x", `the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
+		{"vessels", "filter=(name eq 'x'", `")" is missing in filter at 13`},
+		{"vessels", "filter=name", `a condition is expected, but name is a string in filter at 1; compare it with something, such as name eq …`},
+		{"vessels", "filter=name eq", `a field, a function or a value is missing in filter at 8`},
+		{"vessels", "filter=", `a field, a function or a value is missing in filter at 1`},
+		{"vessels", "filter=name eq 'a' 'b'", `unexpected a value in filter at 13; the end is expected`},
+		{"vessels", "filter=port_calls/eta gt null", `"port_calls" leads to many port_calls, so one value can't be taken from it in filter at 1`},
+		{"vessels", "filter=agent eq null", `"agent" is a relation in filter at 1; name a field of it, such as agent/id`},
+		{"vessels", "filter=name/x eq 1", `"name" is a string, it has no field "x" in filter at 6`},
+		{"vessels", "filter=tags eq 'ice'", `tags is an array`},
+		{"vessels", "filter=containz(name,'x')", `unknown function "containz" in filter at 1; did you mean "contains"?`},
+		{"vessels", "filter=contains(name)", `contains takes two arguments (string, string), not 1 in filter at 1`},
+		{"vessels", "filter=contains(id,'x')", `contains takes a string here, but id is an integer in filter at 10`},
+		{"vessels", "filter=@p eq 1", `@p has no value`},
+		{"vessels", "filter=id in (1,'x')", `id is an integer, but 'x' is a string`},
+		{"vessels", "filter=id in ('x','y')", `id is an integer, but 'x' is a string in filter at 8`},
+		{"vessels", "filter=id eq 12x", `"12x" is neither a number nor a name in filter at 7; text stands in single quotes: '12x'`},
+		{"vessels", "filter=built_on eq 2026-02-30", `"2026-02-30" is no date in filter at 13; write year-month-day such as 2026-07-01`},
+		{"vessels", "filtre=id eq 1", `unknown option "filtre"; did you mean "filter"?`},
+		{"vessels", "top=5&$top=6", `option "top" stands twice`},
+		{"vessels", "top=-1", `top takes a whole number from 0 up, not -1 in top at 1`},
+		{"vessels", "top=x", `top takes a whole number from 0 up, not x in top at 1`},
+		{"vessels", "count=yes", `unexpected "yes" in count at 1; "true" or "false" is expected`},
+		{"vessels", "orderby=tags", `tags can't be sorted by in orderby at 1; name a field that holds single values`},
+		{"vessels", "orderby=name down", `unexpected "down" in orderby at 6; "asc", "desc" or "," is expected`},
+		{"vessels", "select=nam", `unknown field "nam" in select at 1; resource "vessels" has "name"`},
+		{"vessels", "select=agent", `"agent" is a relation in select at 1; to have its rows in the answer, write expand=agent`},
+		{"vessels", "expand=agents", `vessels has no relation "agents" in expand at 1; did you mean "agent"?`},
+		{"vessels", "expand=name", `"name" is a field of vessels, not a relation in expand at 1; fields go into select`},
+		{"vessels", "expand=agent,agent", `relation "agent" is expanded twice in expand at 7`},
+		{"vessels", "expand=agent(top=1)", `agent leads to one row, so it takes select and expand, not top in expand at 1`},
+		{"vessels", "expand=port_calls(top=1,skip=2)", `options inside brackets are parted by ";", not by "," in expand at 17`},
+		{"vessels", "expand=port_calls(filtr=id eq 1)", `unknown option "filtr" inside expand in expand at 12; did you mean "filter"?`},
+		{"vessels", "expand=port_calls(filter=etaa gt null)", `unknown field "etaa" in expand at 19; resource "port_calls" has "eta"`},
+		{"vesels", "", `there is no resource "vesels"; did you mean "vessels"?`},
+		{"vessels/3/x", "", `the path goes on with "x", but nothing is served below a row of vessels`},
+		{"vessels(x=3)", "", `the key of vessels has no part "x"; it has id`},
+		{"vessels('3')", "", `id of vessels is an integer, '3' is a string; write vessels(17)`},
+		{"vessels(3", "", `the key of vessels is not closed`},
+		{"vessels()", "", `the key of vessels is empty; write vessels(17)`},
+		{"pilotages/17", "", `pilotages has a key of 3 parts (port_call_id, pilot_id, direction); the path gives 1`},
+		{"pilotages(17)", "", `the key of pilotages has 3 parts (port_call_id, pilot_id, direction), the path gives 1; write pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')`},
+		{"weather_log/1", "", `weather_log has no key, so it has no single rows; filter the collection instead`},
+		{"vessels/3", "filter=id eq 3", `filter goes with a collection; this is one row, which takes select and expand`},
+		{"vessels", "filter=%zz", `the query has a percent sign that is no encoding`},
+	}
+	for _, tt := range tests {
+		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
+			r, q, err := resolve(m, tt.path, tt.query)
+			if err == nil { // some mistakes are in a value, which is read when it becomes an argument
+				request.Walk(q.Filter, func(e request.Expr) {
+					if v, ok := e.(*request.Value); ok && err == nil {
+						_, err = v.Arg(r.Literals)
+					}
+				})
+			}
+			if err == nil || !strings.Contains(err.Error(), tt.want) {
+				t.Errorf("got  %v\nwant %s", err, tt.want)
+			}
+			if _, ok := fault.From(err); err != nil && !ok {
+				t.Errorf("%v is no fault", err)
+			}
+		})
+	}
+}
+
+// Requests of one shape differ in nothing but their literals.
+func TestShape(t *testing.T) {
+	m := saltmere(t)
+	shape := func(path, query string) string {
+		t.Helper()
+		r, err := request.Read(m, path, encode(query))
+		if err != nil {
+			t.Fatalf("%s?%s: %v", path, query, err)
+		}
+		return r.Shape
+	}
+	same := [][4]string{
+		{"vessels", "filter=id eq 1", "vessels", "filter=id  eq 4711"},
+		{"vessels", "filter=id in (1,2)", "vessels", "$filter=id in (3,4,5,6)"},
+		{"vessels", "top=5&filter=name eq 'a'", "vessels", "filter=name eq 'it''s (b)'&$Top=7"},
+		{"vessels/3", "", "vessels/4", ""},
+		{"vessels(3)", "", "vessels(4)", ""},
+		{"berths/N01", "", "berths/select", ""},
+		{"vessels", "expand=port_calls(top=1;filter=id gt 1)", "vessels", "expand=port_calls(top=2;filter=id gt 2)"},
+	}
+	for _, s := range same {
+		if a, b := shape(s[0], s[1]), shape(s[2], s[3]); a != b {
+			t.Errorf("%s?%s has shape %q, %s?%s %q", s[0], s[1], a, s[2], s[3], b)
+		}
+	}
+	other := [][2]string{
+		{"filter=id eq 1", "filter=id eq 1.5"}, {"filter=id eq 1", "filter=id eq null"}, {"filter=id in (1,2)", "filter=id in (1,null)"},
+		{"filter=id eq 1", "filter=agent_id eq 1"}, {"count=true", "count=false"}, {"filter=id eq 1", "filter=id ne 1"}, {"filter=id in (1)", "filter=id in ('a')"},
+	}
+	for _, s := range other {
+		if a, b := shape("vessels", s[0]), shape("vessels", s[1]); a == b {
+			t.Errorf("%s and %s have one shape: %q", s[0], s[1], a)
+		}
+	}
+}
+
+// What is parsed prints itself back, with brackets that show the precedence.
+func TestPrint(t *testing.T) {
+	tests := []struct{ text, want string }{
+		{"a eq 1 or b eq 2 and c eq 3", "(a eq 1) or ((b eq 2) and (c eq 3))"},
+		{"not (a eq 1) AND b", "(not (a eq 1)) and b"},
+		{"not a eq b", "(not a) eq b"},
+		{"a add b mul c sub d eq -e", "((a add (b mul c)) sub d) eq (-e)"},
+		{"a in (1,2) and b in (1,null)", "(a in (1,2)) and (b in (1,null))"},
+		{"Contains(ToLower(name),'it''s')", "contains(tolower(name),'it''s')"},
+		{"x/y/z gt 2026-07-01T00:00:00+02:00", "x/y/z gt 2026-07-01T00:00:00+02:00"},
+		{"t eq duration'PT1H' or g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", "(t eq duration'PT1H') or (g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90)"},
+		{"not eq 1 and and eq 2", "(not eq 1) and (and eq 2)"},
+	}
+	for _, tt := range tests {
+		n, err := request.ParseRule(tt.text)
+		if err != nil {
+			t.Errorf("%s: %v", tt.text, err)
+			continue
+		}
+		if got := n.String(); got != tt.want {
+			t.Errorf("%s prints %s, want %s", tt.text, got, tt.want)
+			continue
+		}
+		again, err := request.ParseRule(n.String())
+		if err != nil || again.String() != n.String() {
+			t.Errorf("%s does not read back: %v, %v", n, again, err)
+		}
+	}
+}
+
+// Nothing that can be sent makes the reader panic, and every refusal is a fault.
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"filter=a eq 1", "filter=id in (1,2)&orderby=eta desc", "expand=vessel(select=name;expand=agent),tugs(top=2;filter=name eq 'x')",
+		"filter=not (contains(tolower(vessel/name),'a') or eta lt 2026-07-01T00:00:00Z)", "filter=((((", "select=*,id&top=3&skip=4&count=true", "filter=draught_m gt -1.5e3"} {
+		f.Add("port_calls", seed)
+	}
+	f.Add("pilotages(port_call_id=1,direction='inbound')", "")
+	f.Add("port_calls/1", "select=id")
+	m := saltmere(f)
+	f.Fuzz(func(t *testing.T, path, query string) {
+		r, err := request.Read(m, path, query)
+		if err == nil {
+			_, err = r.Resolve()
+		}
+		if _, ok := fault.From(err); err != nil && !ok {
+			t.Errorf("%v is no fault", err)
+		}
+	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	m := saltmere(b)
+	query := url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'")
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := request.Read(m, "port_calls", "filter="+query+"&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func ExampleParseRule() {
+	n, err := request.ParseRule("status eq 'expected' and vessel/agent_id eq @caller/agent_id")
+	fmt.Println(n, err)
+	// Output: (status eq 'expected') and (vessel/agent_id eq @caller/agent_id) <nil>
+}

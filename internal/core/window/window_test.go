@@ -1,0 +1,123 @@
+package window_test
+
+import (
+	"bytes"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"go.yaml.in/yaml/v4"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/window"
+)
+
+func environment(name string) (string, bool) {
+	v, ok := map[string]string{"DSN": "postgres://x"}[name]
+	return v, ok
+}
+
+func TestParse(t *testing.T) {
+	doc, err := window.Parse([]byte("window: w\nsource: ${DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, page: {max: none}}\n  b:\nroles:\n  r: {may: {a: read, b: [read, create], '*': {update: {fields: x}}}}\n"), environment)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if doc.Source.Value != "postgres://x" || doc.Version != "2.30" || doc.Resources[0].Page != (window.Page{Default: 50}) || doc.Resources[1].Name.Line != 6 || len(doc.Roles[0].May[1].Allow) != 2 {
+		t.Errorf("parsed %+v", doc)
+	}
+}
+
+// Every mistake with its place; the JSON Schema refuses the same documents, where a schema can see the mistake.
+func TestMistakes(t *testing.T) {
+	schema := compileSchema(t)
+	tests := []struct {
+		name, document, want string
+		beyond               bool // a schema can't see it
+	}{
+		{"empty", "", `line 1, column 1: the document is empty; it needs at least "window", "source" and "resources"`, false},
+		{"not yaml", "window: [", "this is not YAML", true},
+		{"unknown key", "window: w\nsource: s\nresuorces: {}", `line 3, column 1: unknown key "resuorces" in the document; did you mean "resources"?`, false},
+		{"missing source", "window: w", `"source" is missing`, false},
+		{"bad name", "window: Big Port\nsource: s", `line 1, column 9: the window's name "Big Port"`, false},
+		{"wrong type", "window: w\nsource: s\nresources: [a]", `line 3, column 12: resources is a mapping of names to values, this is a list`, false},
+		{"operation", "window: w\nsource: s\nroles: {r: {may: {a: raed}}}", `unknown operation "raed"; did you mean "read"?`, false},
+		{"both lists", "window: w\nsource: s\nroles: {r: {may: {a: {read: {fields: [x], except: [y]}}}}}", `"fields" and "except" exclude each other`, false},
+		{"page", "window: w\nsource: s\nresources: {a: {page: {default: 0}}}", `default is a number of rows from 1`, false},
+		{"page order", "window: w\nsource: s\nresources: {a: {page: {default: 20, max: 10}}}", `over the maximum of 10`, true},
+		{"variable", "window: w\nsource: ${NOPE}", `the environment has no variable NOPE; set it, or write ${NOPE:-default}`, true},
+		{"twice", "window: w\nsource: s\nresources:\n  a: {}\n  a: {}", `"a" stands twice in resources, first in line 4`, true},
+		{"two anonymous", "window: w\nsource: s\nroles: {a: {anonymous: true}, b: {anonymous: true}}", `only one role can be anonymous, and "a" is already`, true},
+		{"set on read", "window: w\nsource: s\nroles: {a: {may: {x: {read: {set: {y: 1}}}}}}", `"set" belongs to create and update, not to read`, true},
+		{"resource name", "window: w\nsource: s\nresources: {1a: {}}", `"1a" can't be the name of a resource`, false},
+		{"way without goal", "window: w\nsource: s\nresources: {a: {relations: {b: {on: {x: y}}}}}", `says how but not where: add "to"`, true},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := window.Parse([]byte(tt.document), environment)
+			if err == nil || !strings.Contains(err.Error(), tt.want) {
+				t.Errorf("got %v\nwant %s", err, tt.want)
+			}
+			var v any
+			if yaml.Unmarshal([]byte(tt.document), &v) == nil && !tt.beyond && schema.Validate(v) == nil {
+				t.Error("the JSON Schema accepts the document")
+			}
+		})
+	}
+}
+
+func TestManyMistakesAtOnce(t *testing.T) {
+	_, err := window.Parse([]byte("window: W\nsource: s\nroles: {r: {may: {a: raed}, misc: 1}}"), environment)
+	f, _ := fault.From(err)
+	if f == nil || len(f.Details) != 3 {
+		t.Errorf("got %v, want three mistakes", err)
+	}
+}
+
+func compileSchema(t *testing.T) *jsonschema.Schema {
+	t.Helper()
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(window.Schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("window.json", v); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("window.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestSchemaAcceptsHarbour(t *testing.T) {
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var v any
+	if err := yaml.Unmarshal(text, &v); err != nil {
+		t.Fatal(err)
+	}
+	if err := compileSchema(t).Validate(v); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestDraft(t *testing.T) {
+	document, err := window.Draft("port", harbour.Catalog(t), "harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, policy := harbour.Bind(t, document)
+	if len(m.Resources) != 15 || m.Resource("port_call") == nil || m.AnonymousRole() != nil || len(policy.RoleNames()) != 1 {
+		t.Errorf("the draft gives %v for %v", m.ResourceNames(), policy.RoleNames())
+	}
+	for _, tt := range []struct{ name, schema, want string }{{"Port", "", "lower-case"}, {"port", "harbor", `did you mean "harbour"?`}} {
+		if _, err := window.Draft(tt.name, harbour.Catalog(t), tt.schema); err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("Draft(%q, %q): %v, want %s", tt.name, tt.schema, err, tt.want)
+		}
+	}
+}

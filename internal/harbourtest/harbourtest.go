@@ -1,0 +1,160 @@
+// Package harbourtest runs the Port of Saltmere for tests: a private PostgreSQL server for each test binary, with the harbour
+// as a template that every test copies, and a service on loopback.
+package harbourtest
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"sync/atomic"
+	"testing"
+
+	"eagerwindow/demo"
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/localpg"
+	"eagerwindow/internal/service"
+)
+
+const template = "harbour_template"
+
+var (
+	pg   *localpg.Server
+	next atomic.Int64
+)
+
+// Main runs a test binary's tests with a database server beside them.
+func Main(m *testing.M) int {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "eager-test-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		pg, err = localpg.Start(ctx, localpg.Options{Dir: dir + "/postgres", Throwaway: true})
+	}
+	if err == nil {
+		defer func() {
+			_ = pg.Remove()
+			_ = os.RemoveAll(dir)
+		}()
+		if _, err = pg.CreateDatabase(ctx, template, ""); err == nil {
+			err = demo.Load(ctx, pg.DSN(template))
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "harbourtest:", err)
+		return 1
+	}
+	return m.Run()
+}
+
+// Database makes a database for one test and returns its DSN: a copy of the harbour, or an empty one.
+func Database(t testing.TB, harbour bool) string {
+	t.Helper()
+	name, from := fmt.Sprintf("test_%d", next.Add(1)), ""
+	if harbour {
+		from = template
+	}
+	if _, err := pg.CreateDatabase(context.Background(), name, from); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := pg.DropDatabase(context.Background(), name); err != nil {
+			t.Error(err)
+		}
+	})
+	return pg.DSN(name)
+}
+
+// Running is a service that answers on loopback, with the harbour published in it.
+type Running struct {
+	URL      string
+	Harbour  string         // DSN of the harbour
+	Records  string         // DSN of the records
+	Operator *client.Client // signed in
+	Service  *service.Service
+}
+
+// Secret seals the records of tests.
+const Secret = "a secret for tests alone"
+
+// Serve starts a service over a copy of the harbour. handler makes its HTTP side.
+func Serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler) *Running {
+	t.Helper()
+	ctx := context.Background()
+	r := &Running{Harbour: Database(t, true), Records: Database(t, false)}
+	log := slog.New(slog.NewTextHandler(logTo{t}, nil))
+	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	if err := demo.Publish(ctx, s, r.Harbour); err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := &http.Server{Handler: handler(s, console, log)}
+	go server.Serve(l)
+	t.Cleanup(func() { _ = server.Close() })
+	token, err := s.SignIn(ctx, demo.Operator, demo.Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.URL, r.Service = "http://"+l.Addr().String(), s
+	r.Operator = &client.Client{URL: r.URL, Token: token}
+	return r
+}
+
+// Token is an access token of one of the demo's clients, by role.
+func (r *Running) Token(t testing.TB, role string) string {
+	t.Helper()
+	for _, c := range demo.Clients {
+		if c.Role == role {
+			token, err := (&client.Client{URL: r.URL}).ClientToken(context.Background(), demo.Window, c.ID, c.Secret)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return token
+		}
+	}
+	t.Fatalf("the demo has no client of role %q", role)
+	return ""
+}
+
+// Answer is an answer whose body has been read.
+type Answer struct {
+	*http.Response
+	Text string
+}
+
+// Send sends a request with a token ("" for none) and reads the answer.
+func (r *Running) Send(t testing.TB, token, method, path string, body io.Reader) Answer {
+	t.Helper()
+	res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), client.Request{Method: method, Path: path, Body: body})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return Answer{res, string(text)}
+}
+
+// logTo writes the service's log into the test's, where it shows if the test fails.
+type logTo struct{ t testing.TB }
+
+func (l logTo) Write(p []byte) (int, error) {
+	l.t.Helper()
+	l.t.Logf("%s", p)
+	return len(p), nil
+}

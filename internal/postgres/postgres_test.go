@@ -1,0 +1,263 @@
+package postgres_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/postgres"
+)
+
+var update = flag.Bool("update", false, "write the golden files")
+
+func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
+
+func connect(t testing.TB, dsn string) *pgxpool.Pool {
+	t.Helper()
+	pool, err := postgres.Connect(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(pool.Close)
+	return pool
+}
+
+func introspect(t testing.TB, pool *pgxpool.Pool) *catalog.Catalog {
+	t.Helper()
+	c, err := postgres.Introspect(context.Background(), pool)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// The harbour's catalog is what the core's tests work with.
+func TestHarbourCatalog(t *testing.T) {
+	const golden = "../core/harbour/catalog.json"
+	c := introspect(t, connect(t, harbourtest.Database(t, true)))
+	c.Database, c.Version = "saltmere", 150000
+	ids := map[uint32]uint32{} // numbers differ from one database to the next
+	for i, table := range c.Tables {
+		table.OID = uint32(i + 1)
+		for _, col := range table.Columns {
+			settle(col.Type, ids)
+		}
+	}
+	got, err := json.MarshalIndent(c, "", " ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if *update {
+		if err := os.WriteFile(golden, append(got, '\n'), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(golden)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(bytes.TrimSpace(want), got) {
+		t.Errorf("the harbour's catalog differs from %s; run with -update and look at the difference", golden)
+	}
+}
+
+func settle(t *catalog.Type, ids map[uint32]uint32) {
+	if t.OID >= 16384 {
+		if ids[t.OID] == 0 {
+			ids[t.OID] = uint32(100_000 + len(ids))
+		}
+		t.OID = ids[t.OID]
+	}
+	if t.Element != nil {
+		settle(t.Element, ids)
+	}
+	for _, f := range t.Fields {
+		settle(f.Type, ids)
+	}
+}
+
+// execute runs SQL statements of a test's own database.
+func execute(t testing.TB, pool *pgxpool.Pool, sql string) {
+	t.Helper()
+	if _, err := pool.Exec(context.Background(), sql); err != nil {
+		t.Fatalf("%s\n%v", sql, err)
+	}
+}
+
+// ask answers a request as an operator gets it, through every step but HTTP.
+func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string {
+	t.Helper()
+	doc, err := window.Parse([]byte(document), os.LookupEnv)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := model.Bind(doc, introspect(t, pool))
+	if err != nil {
+		t.Fatal(err)
+	}
+	policy, err := access.Bind(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	scope, err := policy.Scope(access.Caller{Subject: "operator"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := request.Read(m, path, query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := statement.Read(q, scope, nil)
+	args, err := plan.Args(statement.Input{Literals: r.Literals, Limit: 1000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := postgres.Compile(plan, make([]*model.Type, 0)).Open(context.Background(), pool, args)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, plan.SQL)
+	}
+	var rows []string
+	for c.Next() {
+		rows = append(rows, string(c.AppendRow(nil)))
+	}
+	if err := c.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Join(rows, "\n")
+}
+
+// Every type of the table in the design, at its edges: what PostgreSQL holds and what JSON says.
+func TestValues(t *testing.T) {
+	pool := connect(t, harbourtest.Database(t, false))
+	execute(t, pool, `create type mood as enum ('calm', 'rough "sea"');
+		create type point3 as (x int, "why not" text, z numeric);
+		create domain metres as numeric(6,2) check (value >= 0);
+		create domain deep as metres`)
+	tests := []struct{ typ, value, want string }{
+		{"smallint", "-32768", "-32768"}, {"integer", "2147483647", "2147483647"}, {"bigint", "-9223372036854775808", "-9223372036854775808"},
+		{"oid", "4294967295", "4294967295"},
+		{"real", "0.1", "0.1"}, {"real", "'NaN'", `"NaN"`}, {"double precision", "1e300", "1e+300"}, {"double precision", "'-Infinity'", `"-INF"`},
+		{"double precision", "123456789.125", "123456789.125"}, {"double precision", "1e-7", "1e-07"},
+		{"numeric", "0", "0"}, {"numeric(10,2)", "12.30", "12.30"}, {"numeric", "-0.00012300", "-0.00012300"}, {"numeric", "100000000000000000000.5", "100000000000000000000.5"},
+		{"numeric", "12345678901234567890123456789", "12345678901234567890123456789"}, {"numeric", "10000", "10000"}, {"numeric(4,3)", "0.001", "0.001"},
+		{"numeric", "'NaN'", `"NaN"`}, {"numeric", "'Infinity'", `"INF"`},
+		{"boolean", "true", "true"}, {"text", `E'a"b\\c\n\t\x01é🌊'`, `"a\"b\\c\n\t\u0001é🌊"`}, {"varchar(5)", "'abc'", `"abc"`}, {"char(4)", "'ab'", `"ab  "`},
+		{`"char"`, "'x'", `"x"`}, {"name", "'n'", `"n"`}, {"mood", `'rough "sea"'`, `"rough \"sea\""`},
+		{"date", "'2026-07-01'", `"2026-07-01"`}, {"date", "'0001-01-01'", `"0001-01-01"`}, {"date", "'2000-02-29'", `"2000-02-29"`}, {"date", "'1899-12-31'", `"1899-12-31"`},
+		{"date", "'infinity'", `"infinity"`}, {"date", "'10000-01-01'", `"10000-01-01"`},
+		{"time", "'12:30:00.5'", `"12:30:00.5"`}, {"timestamp", "'2026-07-01 10:00:00.000001'", `"2026-07-01T10:00:00.000001Z"`},
+		{"timestamptz", "'2026-07-01 10:00:00+02'", `"2026-07-01T08:00:00Z"`}, {"timestamptz", "'1969-12-31 23:59:59.9+00'", `"1969-12-31T23:59:59.9Z"`},
+		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`}, {"interval", "'0'", `"PT0S"`}, {"interval", "'14 months -3 days'", `"P1Y2M-3D"`}, {"interval", "'-90 minutes'", `"-PT1H30M"`},
+		{"uuid", "'0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90'", `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`}, {"bytea", `'\xfbff00'`, `"-_8A"`},
+		{"jsonb", `'{"a": [1, null]}'`, `{"a": [1, null]}`}, {"json", `'{"a":1}'`, `{"a":1}`},
+		{"text[]", `array['a',null,'b,"']`, `["a",null,"b,\""]`}, {"int[]", "'{}'", "[]"}, {"int[]", "'{{1,2},{3,4}}'", "[[1,2],[3,4]]"}, {"mood[]", "'{calm}'", `["calm"]`},
+		{"point3", `(1,'q',null)::point3`, `{"x":1,"why not":"q","z":null}`}, {"int4range", "'[1,5)'", `{"lower":1,"upper":5,"bounds":"[)"}`},
+		{"int4range", "'empty'", `{"empty":true}`}, {"tstzrange", "'(,2026-07-01 00:00Z]'", `{"upper":"2026-07-01T00:00:00Z","bounds":"(]"}`},
+		{"int4multirange", "'{[1,2),[5,6)}'", `[{"lower":1,"upper":2,"bounds":"[)"},{"lower":5,"upper":6,"bounds":"[)"}]`},
+		{"deep", "3.5", "3.50"}, {"inet", "'10.0.0.1/8'", `"10.0.0.1/8"`}, {"point", "'(1,2)'", `"(1,2)"`}, {"money", "'12.5'", `"$12.50"`}, {"text", "null", "null"}, {"xml", "'<a/>'", `"<a/>"`},
+	}
+	columns, values := make([]string, len(tests)), make([]string, len(tests))
+	for i, tt := range tests {
+		columns[i], values[i] = fmt.Sprintf("c%d %s", i, tt.typ), tt.value
+	}
+	execute(t, pool, "create table t ("+strings.Join(columns, ", ")+"); insert into t values ("+strings.Join(values, ", ")+")")
+	row := ask(t, pool, "window: w\nsource: w\nresources: {t: {from: public.t}}", "t", "")
+	if !json.Valid([]byte(row)) {
+		t.Fatalf("the row is not JSON: %s", row)
+	}
+	for i, tt := range tests {
+		at := strings.Index(row, fmt.Sprintf(`"c%d":`, i))
+		rest := row[at+len(fmt.Sprintf(`"c%d":`, i)):]
+		if !strings.HasPrefix(rest, tt.want) || !strings.ContainsAny(rest[len(tt.want):len(tt.want)+1], ",}") {
+			t.Errorf("%s %s: got %.60s, want %s", tt.typ, tt.value, rest, tt.want)
+		}
+	}
+}
+
+// Names that SQL or the query language would trip over, keys that are missing, foreign keys in a ring and two to one table.
+func TestOddSchema(t *testing.T) {
+	pool := connect(t, harbourtest.Database(t, false))
+	execute(t, pool, `
+		create schema "Odd ""Schema";
+		create table "Odd ""Schema"."Select" ("ID" int primary key, "a ""b c" text, "order" int, "and" bool, "Ünï" text, "1st" int);
+		insert into "Odd ""Schema"."Select" values (1, 'x', 2, true, 'ü', 3);
+		create table port (id int primary key, name text);
+		create table trip (id int primary key, from_port_id int references port, to_port_id int not null references port, port int references port);
+		create table a (id int primary key, b_id int);
+		create table b (id int primary key, a_id int references a);
+		alter table a add foreign key (b_id) references b;
+		create table keyless (n int);
+		create table empty (id int primary key, at timestamp);
+		insert into port values (1, 'Here'), (2, 'There');
+		insert into trip values (7, null, 2, 1);
+		insert into a values (1, null); insert into b values (1, 1); update a set b_id = 1;
+		insert into keyless values (5), (5)`)
+	const document = `
+window: odd
+source: odd
+resources:
+  selects: {from: "Odd \"Schema.Select"}
+  ports: {from: port}
+  trips: {from: trip}
+  a: {from: public.a}
+  b: {from: public.b}
+  keyless: {}
+  empty: {}
+`
+	tests := []struct{ path, query, want string }{
+		{"selects", "", `{"ID":1,"a__b_c":"x","order":2,"and":true,"Ünï":"ü","_1st":3}`},
+		{"selects/1", "select=order", `{"order":2}`},
+		{"selects", "filter=order%20eq%202%20and%20and%20eq%20true&select=ID", `{"ID":1}`},
+		{"selects", "filter=a__b_c eq 'x' and Ünï eq 'ü' and _1st gt 2&select=ID", `{"ID":1}`},
+		{"trips", "expand=from_port,to_port(select=name),port_port(select=name)", `{"id":7,"from_port_id":null,"to_port_id":2,"port":1,"from_port":null,"to_port":{"name":"There"},"port_port":{"name":"Here"}}`},
+		{"ports", "expand=trips_by_to_port(select=id),trips_by_from_port(select=id)&orderby=id&select=id", `{"id":1,"trips_by_to_port":[],"trips_by_from_port":[]}` + "\n" + `{"id":2,"trips_by_to_port":[{"id":7}],"trips_by_from_port":[]}`},
+		{"a", "expand=b_by_a(expand=a(expand=b))", `{"id":1,"b_id":1,"b_by_a":[{"id":1,"a_id":1,"a":{"id":1,"b_id":1,"b":{"id":1,"a_id":1}}}]}`},
+		{"keyless", "orderby=n", `{"n":5}` + "\n" + `{"n":5}`},
+		{"empty", "filter=at lt 2026-07-01T00:00:00Z", ""},
+	}
+	for _, tt := range tests {
+		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
+			if got := ask(t, pool, document, tt.path, tt.query); got != tt.want {
+				t.Errorf("got\n%s\nwant\n%s", got, tt.want)
+			}
+		})
+	}
+}
+
+func BenchmarkAppendRow(b *testing.B) {
+	pool := connect(b, harbourtest.Database(b, true))
+	cat := introspect(b, pool)
+	table := cat.Find("harbour", "port_call")
+	plan := &statement.Plan{SQL: "select id, vessel_id, berth_code, status, eta, draught_m, hazardous from harbour.port_call where id = 1", Total: -1, Present: -1}
+	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
+		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
+	}
+	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, nil)
+	if err != nil || !c.Next() {
+		b.Fatal(err)
+	}
+	defer c.Close()
+	var buf []byte
+	b.ReportAllocs()
+	for b.Loop() {
+		buf = c.AppendRow(buf[:0])
+	}
+}

@@ -128,7 +128,7 @@ func schemaOf(t *model.Type) *openapi.SchemaBuilder {
 	case model.GUID:
 		return b.Type("string").Format("uuid")
 	case model.Binary:
-		return b.Type("string").ContentEncoding("base64url")
+		return b.Type("string").Format("base64url")
 	case model.JSON:
 		return b
 	case model.Collection:

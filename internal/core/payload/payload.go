@@ -6,8 +6,8 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -82,49 +82,45 @@ func object(body []byte) ([]member, error) {
 	if !utf8.Valid(body) {
 		return nil, fault.New(fault.Invalid, "body.syntax", "the body is not valid UTF-8")
 	}
-	d := json.NewDecoder(bytes.NewReader(body))
-	t, err := d.Token()
-	if err != nil {
-		return nil, notJSON(body, d.InputOffset(), err)
+	if err := json.Unmarshal(body, new(json.RawMessage)); err != nil {
+		return nil, notJSON(body, err)
 	}
-	if t != json.Delim('{') {
-		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(bytes.TrimSpace(body)))
+	if trimmed := bytes.TrimSpace(body); trimmed[0] != '{' {
+		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(trimmed))
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	if _, err := d.Token(); err != nil { // the opening brace
+		return nil, notJSON(body, err)
 	}
 	var members []member
 	for d.More() {
 		name, err := d.Token()
 		if err != nil {
-			return nil, notJSON(body, d.InputOffset(), err)
+			return nil, notJSON(body, err)
 		}
 		m := member{name: name.(string)}
 		if err := d.Decode(&m.value); err != nil {
-			return nil, notJSON(body, d.InputOffset(), err)
+			return nil, notJSON(body, err)
 		}
 		if slices.ContainsFunc(members, func(o member) bool { return o.name == m.name }) {
 			return nil, fault.New(fault.Invalid, "body.duplicate", "%q stands twice in the body", m.name).On(m.name)
 		}
 		members = append(members, m)
 	}
-	if _, err := d.Token(); err != nil {
-		return nil, notJSON(body, d.InputOffset(), err)
-	}
-	if _, err := d.Token(); err != io.EOF {
-		return nil, notJSON(body, d.InputOffset(), fmt.Errorf("something follows the object"))
-	}
 	return members, nil
 }
 
-func notJSON(body []byte, offset int64, err error) error {
-	if syntax, ok := err.(*json.SyntaxError); ok {
-		offset = max(syntax.Offset-1, 0)
+// notJSON tells where the body stops being JSON, line and column counted from 1.
+func notJSON(body []byte, err error) error {
+	offset := len(body)
+	var syntax *json.SyntaxError
+	if errors.As(err, &syntax) {
+		offset = min(max(int(syntax.Offset)-1, 0), len(body))
 	}
-	if err == io.EOF || err == io.ErrUnexpectedEOF {
-		offset, err = int64(len(body)), fmt.Errorf("it ends too early")
-	}
-	before := body[:min(int(offset), len(body))]
+	before := body[:offset]
 	line := bytes.Count(before, []byte("\n")) + 1
 	column := utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1
-	return fault.New(fault.Invalid, "body.syntax", "the body is not JSON: line %d, column %d: %s", line, column, strings.TrimPrefix(err.Error(), "json: "))
+	return fault.New(fault.Invalid, "body.syntax", "the body is not JSON: line %d, column %d: %s", line, column, err)
 }
 
 type reader struct {
@@ -397,7 +393,7 @@ func articled(t *model.Type) string {
 		return "an " + t.String()
 	case model.Decimal:
 		if t.Precision > 0 && t.Scale > 0 {
-			return fmt.Sprintf("a number with at most %d digits, %d of them after the point,", t.Precision, t.Scale)
+			return fmt.Sprintf("a number (at most %d digits, %d of them after the point)", t.Precision, t.Scale)
 		}
 	}
 	return "a " + t.String()

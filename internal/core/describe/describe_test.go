@@ -1,0 +1,134 @@
+package describe_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/sv-tools/openapi"
+	"go.yaml.in/yaml/v4"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/describe"
+	"eagerwindow/internal/core/harbour"
+)
+
+var place = describe.Place{Server: "http://127.0.0.1:8080/api/saltmere", Token: "http://127.0.0.1:8080/auth/saltmere/token"}
+
+// described is the description as JSON reads it back.
+type described struct {
+	Paths map[string]map[string]json.RawMessage
+	Components struct {
+		Schemas map[string]struct {
+			Properties map[string]json.RawMessage
+			Required   []string
+		}
+	}
+}
+
+func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI], []byte, described) {
+	t.Helper()
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, policy := harbour.Bind(t, string(text))
+	scope, err := policy.Scope(access.Caller{Subject: "x", Role: role})
+	if err != nil {
+		t.Fatal(err)
+	}
+	spec := describe.OpenAPI(m, scope, place)
+	out, err := describe.JSON(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var d described
+	if err := json.Unmarshal(out, &d); err != nil {
+		t.Fatal(err)
+	}
+	return spec, out, d
+}
+
+func TestValid(t *testing.T) {
+	for _, role := range []string{"", "board", "agent", "pilot", "office", "harbour_master"} {
+		spec, out, _ := describeAs(t, role)
+		v, err := openapi.NewValidator(spec, openapi.AllowUnusedComponents())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := v.ValidateSpec(); err != nil {
+			t.Errorf("the description for role %q is not valid: %v", role, err)
+		}
+		if _, again, _ := describeAs(t, role); !bytes.Equal(out, again) {
+			t.Errorf("two descriptions of one model differ for role %q", role)
+		}
+	}
+}
+
+func TestYAMLSaysTheSame(t *testing.T) {
+	spec, asJSON, _ := describeAs(t, "agent")
+	asYAML, err := describe.YAML(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var a, b any
+	if err := yaml.Unmarshal(asYAML, &a); err != nil {
+		t.Fatal(err)
+	}
+	if err := yaml.Unmarshal(asJSON, &b); err != nil {
+		t.Fatal(err)
+	}
+	x, _ := json.Marshal(a)
+	y, _ := json.Marshal(b)
+	if !bytes.Equal(x, y) {
+		t.Errorf("YAML and JSON differ:\n%.600s\n%.600s", x, y)
+	}
+}
+
+func TestRoles(t *testing.T) {
+	tests := []struct {
+		role, path string
+		methods    string
+		schema     string
+		has, lacks []string
+	}{
+		{"", "/port_calls/{id}", "delete get parameters patch", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
+		{"board", "/port_calls", "get", "port_calls", []string{"id", "eta", "status"}, []string{"remarks", "vessel", "draught_m"}},
+		{"agent", "/port_calls", "get post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
+		{"agent", "/port_calls/{id}", "get parameters patch", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
+		{"office", "/vessels/{id}", "get parameters patch", "vessels", []string{"flag"}, []string{"internal_note"}},
+		{"", "/weather_log", "get", "weather_log", []string{"wind_kn"}, nil},
+	}
+	for _, tt := range tests {
+		_, _, d := describeAs(t, tt.role)
+		var methods []string
+		for m := range d.Paths[tt.path] {
+			methods = append(methods, m)
+		}
+		slices.Sort(methods)
+		if got := strings.Join(methods, " "); got != tt.methods {
+			t.Errorf("%s as %q has %q, want %q", tt.path, tt.role, got, tt.methods)
+		}
+		properties := d.Components.Schemas[tt.schema].Properties
+		for _, name := range tt.has {
+			if properties[name] == nil {
+				t.Errorf("schema %s for %q lacks %s", tt.schema, tt.role, name)
+			}
+		}
+		for _, name := range tt.lacks {
+			if properties[name] != nil {
+				t.Errorf("schema %s for %q shows %s", tt.schema, tt.role, name)
+			}
+		}
+	}
+	if _, _, d := describeAs(t, "board"); len(d.Paths) != 2 {
+		t.Errorf("the anonymous role's description has %d paths, want the collection and the row of port_calls", len(d.Paths))
+	}
+	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"vessel_id", "eta", "draught_m"}) {
+		t.Errorf("required in a create: %v", d.Components.Schemas["port_calls-create"].Required)
+	}
+}

@@ -1,0 +1,110 @@
+package payload_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/window"
+)
+
+func TestRead(t *testing.T) {
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, policy := harbour.Bind(t, string(text))
+	tests := []struct {
+		name, role, resource string
+		op                   window.Operation
+		body, want           string // the values, or the mistakes, parted by |
+	}{
+		{"create", "harbour_master", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00+02:00","draught_m":7.10,"hazardous":true,"remarks":null}`,
+			"vessel_id=3 eta=2026-07-03T08:00:00Z draught_m=7.10 hazardous=true remarks=null"},
+		{"all at once", "harbour_master", "port_calls", window.Create, `{"vessel_id":"3","eta":"tomorrow","draught_m":"7.1","status":"expectd","hazardous":"true","id":1,"statuss":1}`,
+			`vessel_id: an integer is expected, this is a string; leave out the quotes|eta: a timestamp is expected, such as "2026-07-01T12:30:00Z"; this is "tomorrow"|draught_m: a number (at most 4 digits, 2 of them after the point) is expected, this is a string; leave out the quotes|status: one of "expected", "anchored", "alongside", "departed", "cancelled" is expected, this is "expectd"; did you mean "expected"?|hazardous: a boolean is expected, this is a string; leave out the quotes|id: the database fills this field itself; leave it out|statuss: port_calls has no such field; did you mean "status"?`},
+		{"missing", "harbour_master", "port_calls", window.Create, `{"eta":"2026-07-03T10:00:00Z"}`, "vessel_id: is required: an integer|draught_m: is required: a number (at most 4 digits, 2 of them after the point)"},
+		{"null", "harbour_master", "port_calls", window.Update, `{"eta":null}`, "eta: can't be null: a timestamp is expected"},
+		{"precision", "harbour_master", "port_calls", window.Update, `{"draught_m":123.5}`, "draught_m: at most 2 digits fit before the point, this has 3"},
+		{"scale", "harbour_master", "port_calls", window.Update, `{"draught_m":7.125}`, "draught_m: at most 2 digits fit after the point, this has 3"},
+		{"length", "harbour_master", "vessels", window.Update, `{"flag":"NOR"}`, "flag: at most 2 characters fit, this has 3"},
+		{"range", "harbour_master", "port_calls", window.Update, `{"vessel_id":3000000000}`, "vessel_id: the number is out of range: from -2147483648 to 2147483647"},
+		{"fraction", "harbour_master", "port_calls", window.Update, `{"vessel_id":3.0}`, "vessel_id: an integer is expected, this is a number; it has to be whole"},
+		{"unquoted", "harbour_master", "vessels", window.Update, `{"imo_number":9000097}`, "imo_number: a string of at most 7 characters is expected, this is a number; put it in quotes"},
+		{"arrays", "harbour_master", "vessels", window.Update, `{"tags":["ice","a\"b\\",null],"particulars":{"a":[1]}}`, `tags={"ice","a\"b\\",NULL} particulars={"a":[1]}`},
+		{"array item", "harbour_master", "vessels", window.Update, `{"tags":["ice",5]}`, "tags: item 2: a string is expected, this is a number; put it in quotes"},
+		{"bytes", "harbour_master", "dues", window.Update, `{"receipt":"-_8A","amount":1e2}`, `amount=1e2 receipt=\xfbff00`},
+		{"nul", "harbour_master", "vessels", window.Update, `{"name":"a\u0000b"}`, "name: the text holds a NUL character, which can't be stored"},
+		{"preset", "agent", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00Z","draught_m":7,"status":"departed"}`, "status: the service sets this field for your role; leave it out"},
+		{"not granted", "agent", "port_calls", window.Update, `{"draught_m":7}`, "draught_m: your role may not update this field; it may update eta, etd"},
+		{"relation", "harbour_master", "port_calls", window.Update, `{"vessel":{}}`, "vessel: this is a relation of port_calls; rows of it are written on their own"},
+		{"key and control", "harbour_master", "port_calls", window.Update, `{"@context":"x","id":17,"remarks":"a"}`, "id: the database fills this field itself; leave it out"},
+		{"key sent back", "harbour_master", "berths", window.Update, `{"code":"N99","quay":"x"}`, "quay=x"},
+		{"nothing", "agent", "port_calls", window.Update, `{}`, "the body names no field to change; port_calls has eta, etd"},
+		{"no body", "agent", "port_calls", window.Update, ` `, "the body is empty; a JSON object with the row's fields is expected"},
+		{"array", "agent", "port_calls", window.Update, `[1]`, "a JSON object with the row's fields is expected, this is an array"},
+		{"not json", "agent", "port_calls", window.Update, "{\n  \"eta\": tomorrow}", "the body is not JSON: line 2, column 11: invalid character 'o' in literal true (expecting 'r')"},
+		{"cut short", "agent", "port_calls", window.Update, `{"eta": `, "the body is not JSON: line 1, column 8: unexpected end of JSON input"},
+		{"twice", "agent", "port_calls", window.Update, `{"eta":null,"eta":null}`, `"eta" stands twice in the body`},
+		{"more", "agent", "port_calls", window.Update, `{} {}`, "the body is not JSON: line 1, column 4: invalid character '{' after top-level value"},
+		{"utf8", "agent", "port_calls", window.Update, "{\"eta\":\"\xff\"}", "the body is not valid UTF-8"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			scope, err := policy.Scope(access.Caller{Subject: "x", Role: tt.role})
+			if err != nil {
+				t.Fatal(err)
+			}
+			r := m.Resource(tt.resource)
+			row, err := payload.Read([]byte(tt.body), r, tt.op, scope.For(tt.op, r))
+			got := ""
+			switch f, _ := fault.From(err); {
+			case err == nil:
+				var parts []string
+				for i, f := range row.Fields {
+					v := "null"
+					if row.Values[i] != nil {
+						v = *row.Values[i]
+					}
+					parts = append(parts, f.Name+"="+v)
+				}
+				got = strings.Join(parts, " ")
+			case f == nil:
+				t.Fatalf("%v is no fault", err)
+			case len(f.Details) > 0:
+				var parts []string
+				for _, d := range f.Details {
+					parts = append(parts, d.Message)
+				}
+				got = strings.Join(parts, "|")
+			default:
+				got = f.Message
+			}
+			if got != tt.want {
+				t.Errorf("got  %s\nwant %s", got, tt.want)
+			}
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		f.Fatal(err)
+	}
+	m, policy := harbour.Bind(f, string(text))
+	scope, _ := policy.Scope(access.Caller{Subject: "x", Role: "harbour_master"})
+	f.Add([]byte(`{"name":"a","tags":["x",null],"particulars":{"a":1},"gross_tonnage":1.5e3,"built_on":"2020-01-01"}`))
+	f.Add([]byte(`{"name":`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		r := m.Resource("vessels")
+		_, err := payload.Read(body, r, window.Create, scope.For(window.Create, r))
+		if _, ok := fault.From(err); err != nil && !ok {
+			t.Errorf("%v is no fault", err)
+		}
+	})
+}

@@ -180,6 +180,9 @@ func (a *app) runDemo(ctx context.Context, set *settings, run *running, reset bo
 	if err != nil {
 		return err
 	}
+	if err := s.Load(ctx); err != nil {
+		return err
+	}
 	run.serve(s)
 	fmt.Fprintf(a.Out, `
 The Port of Saltmere is open. It is always %s there.
@@ -281,6 +284,9 @@ func (r *running) serve(s *service.Service) {
 func (r *running) start(ctx context.Context, set *settings) (*service.Service, error) {
 	s, err := r.open(ctx, set)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.Load(ctx); err != nil {
 		return nil, err
 	}
 	r.serve(s)

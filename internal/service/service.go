@@ -40,7 +40,7 @@ type Options struct {
 	Log     *slog.Logger
 }
 
-// Start opens the records and makes what is published live.
+// Start opens the records. Windows become live when they are first asked for, or with Load.
 func Start(ctx context.Context, o Options) (*Service, error) {
 	box, err := newSealer(o.Secret)
 	if err != nil {
@@ -56,10 +56,14 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		s.Close()
 		return nil, err
 	}
-	windows, err := store.Windows(ctx)
+	return s, nil
+}
+
+// Load makes every published window live, so that the first callers need not wait. One that can't be served is logged.
+func (s *Service) Load(ctx context.Context) error {
+	windows, err := s.records.Windows(ctx)
 	if err != nil {
-		s.Close()
-		return nil, err
+		return fmt.Errorf("read the windows: %w", err)
 	}
 	for _, w := range windows {
 		if w.LiveRelease == 0 {
@@ -69,7 +73,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 			s.log.Error("a window can't be served", "window", w.Name, "release", w.LiveRelease, "error", err)
 		}
 	}
-	return s, nil
+	return nil
 }
 
 // Close gives all connections back.

@@ -60,8 +60,8 @@ export function useSignOut() {
   return useMutation({
     mutationFn: () => manage.DELETE('/session'),
     onSuccess: () => {
-      cache.clear();
       cache.setQueryData(['session'], null);
+      cache.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
     },
   });
 }

@@ -20,7 +20,7 @@ var place = describe.Place{Server: "http://127.0.0.1:8080/api/saltmere", Token: 
 
 // described is the description as JSON reads it back.
 type described struct {
-	Paths map[string]map[string]json.RawMessage
+	Paths      map[string]map[string]json.RawMessage
 	Components struct {
 		Schemas map[string]struct {
 			Properties map[string]json.RawMessage

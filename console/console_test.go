@@ -1,0 +1,168 @@
+package console_test
+
+import (
+	"context"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/chromedp"
+
+	"eagerwindow/console"
+	"eagerwindow/demo"
+	"eagerwindow/internal/browser"
+	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/server"
+)
+
+func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
+
+// page is a browser's tab with the console in it; every step has half a minute.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func open(t *testing.T) (page, *harbourtest.Running) {
+	t.Helper()
+	if console.Files() == nil {
+		t.Fatal("the console is not built; run make console")
+	}
+	r := harbourtest.Serve(t, console.Files(), server.New)
+	ctx, cancel, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(cancel)
+	return page{t, ctx}, r
+}
+
+func (p page) do(what string, actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, actions...); err != nil {
+		text, _ := chromedp.Run(p.ctx, chromedp.Text(`body`))
+		p.t.Fatalf("%s: %v; the page shows\n%s", what, err, text)
+	}
+}
+
+// shows waits until an element's text holds all of these.
+func (p page) shows(selector string, want ...string) {
+	p.t.Helper()
+	text := ""
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		text, _ = chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('`+selector+`')?.innerText ?? ''`))
+		missing := false
+		for _, w := range want {
+			missing = missing || !strings.Contains(text, w)
+		}
+		if !missing {
+			return
+		}
+	}
+	p.t.Fatalf("%s shows\n%s\nwant %q", selector, text, want)
+}
+
+// click clicks the button of that name.
+func (p page) click(name string) {
+	p.t.Helper()
+	p.do("click "+name, chromedp.Click(`//button[@aria-label="`+name+`" or normalize-space()="`+name+`"]`))
+}
+
+const answer, sentence, address = `[data-part=answer]`, `[data-part=sentence]`, `textarea[name=address]`
+
+// An operator signs in, reads as an agent, changes the sentence by its chips and by its URL, and sees a refusal.
+func TestAsk(t *testing.T) {
+	p, r := open(t)
+	p.do("open the console", chromedp.Navigate(r.URL+"/"), chromedp.WaitVisible(`input[name=email]`),
+		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, "wrong\n"))
+	p.shows(`[role=alert]`, "there is no operator with this address and password")
+	p.do("sign in", mark(`input[name=password]`), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.shows(sentence, "As operator read port_calls")
+	p.shows(answer, "200", "20 of 12,000 rows")
+	p.shows(`header`, "live, release 1", "draft, unpublished changes")
+
+	p.click("As whom")
+	p.do("act as agent 3", chromedp.WaitVisible(`select[name=role]`), choose("role", "agent"),
+		chromedp.WaitVisible(`input[name=agent_id]`), chromedp.SendKeys(`input[name=agent_id]`, "3\n"))
+	p.shows(sentence, "As agent agent_id 3 read port_calls")
+	p.shows(answer, "20 of 318 rows")
+
+	p.click("Resource")
+	p.click("vessels")
+	p.shows(sentence, "read vessels")
+	p.shows(answer, "10 of 10 rows", "Grey Petrel")
+
+	p.click("Add a condition")
+	p.do("name contains", chromedp.WaitVisible(`select[name=field]`), choose("field", "name"), choose("operator", "contains"), chromedp.SendKeys(`input[name=value]`, "Petrel\n"))
+	p.shows(sentence, "name contains Petrel")
+	p.shows(answer, "1 of 1 rows")
+
+	p.do("type an address", mark(address), chromedp.SendKeys(address, "/port_calls?filter=vessel/flag eq 'NO' and eta lt 2026-07-01T00:00:00Z&expand=vessel(select=name)&orderby=eta desc&top=5&count=true\r"))
+	p.shows(sentence, "read port_calls with vessel", "vessel/flag is NO and eta is before 2026-07-01", "by eta, last first", "the first 5, counted")
+	p.shows(answer, "200", "5 of ")
+
+	p.do("read what is not granted", mark(address), chromedp.SendKeys(address, "/port_calls?select=remarks\r"))
+	p.shows(answer, "403", `role "agent" may not read remarks of port_calls`)
+	p.shows(`main`, "not for this role")
+
+	shared, err := chromedp.Run(p.ctx, chromedp.Location())
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.do("open a shared address", chromedp.Navigate("about:blank"), chromedp.Navigate(shared), chromedp.WaitVisible(answer))
+	p.shows(sentence, "As agent agent_id 3 read port_calls")
+	p.do("sign out", chromedp.Click(`//button[normalize-space()="Sign out"]`), chromedp.WaitVisible(`input[name=email]`))
+}
+
+// mark selects what an entry holds, so that typing replaces it.
+func mark(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](`document.querySelector('` + selector + `').select()`)
+}
+
+// choose picks an option the way a person does: React hears of it.
+func choose(name, value string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](`(() => { const s = document.querySelector('select[name=` + name + `]'); s.value = '` + value + `'; s.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+}
+
+// The page keeps to its content security policy, uses nothing from elsewhere, and fits 1280x800 without a horizontal bar.
+func TestPageIsClean(t *testing.T) {
+	p, r := open(t)
+	p.do("listen to the browser's log", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := cdp.Call(ctx, target, log.Enable, cdp.Empty{})
+		return err
+	}))
+	listening, stop := context.WithCancel(p.ctx)
+	entries, heard := chromedp.Events(listening, log.EntryAdded), make(chan []string)
+	go func() {
+		var complaints []string
+		for e, err := range entries {
+			if err != nil {
+				break
+			}
+			if e.Entry.Source != log.EntrySourceNetwork { // being refused before signing in is no fault of the page
+				complaints = append(complaints, e.Entry.Text)
+			}
+		}
+		heard <- complaints
+	}()
+	p.do("sign in", chromedp.Navigate(r.URL+"/"), chromedp.WaitVisible(`input[name=email]`), chromedp.SendKeys(`input[name=email]`, demo.Operator),
+		chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.click("As whom")
+	wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`))
+	if err != nil || wide {
+		t.Errorf("the page is wider than 1280: %v, %v", wide, err)
+	}
+	foreign, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin))`))
+	if err != nil || len(foreign) > 0 {
+		t.Errorf("the page asks elsewhere: %v, %v", foreign, err)
+	}
+	stop()
+	if complaints := <-heard; len(complaints) > 0 {
+		t.Errorf("the browser complains: %v", complaints)
+	}
+}

@@ -1,0 +1,255 @@
+package cli_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"eagerwindow/internal/cli"
+	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/server"
+)
+
+func TestMain(m *testing.M) {
+	if os.Getenv("CLI_TEST_RUN") != "" { // this binary stands in for eager where a test needs a process of its own
+		os.Exit(cli.Run(os.Args[1:], cli.Surroundings{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Handler: server.New, HTTP: server.HTTP}))
+	}
+	os.Exit(harbourtest.Main(m))
+}
+
+// run runs one command in this process.
+func run(in string, args ...string) (out string, status int) {
+	var b bytes.Buffer
+	status = cli.Run(args, cli.Surroundings{In: strings.NewReader(in), Out: &b, Err: &b, Handler: server.New, HTTP: server.HTTP})
+	return b.String(), status
+}
+
+// service points the commands at a service over a harbour.
+func service(t *testing.T) *harbourtest.Running {
+	r := harbourtest.Serve(t, nil, server.New)
+	t.Setenv("EAGER_URL", r.URL)
+	t.Setenv("EAGER_TOKEN", r.Operator.Token)
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Chdir(t.TempDir())
+	return r
+}
+
+func TestCommands(t *testing.T) {
+	r := service(t)
+	file := filepath.Join(t.TempDir(), "body.json")
+	if err := os.WriteFile(file, []byte(`{"name":"Petra","bollard_pull_t":41.5}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	token := filepath.Join(t.TempDir(), "token")
+	if err := os.WriteFile(token, []byte(r.Token(t, "agent")+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"version"}, 0, "eager 0.1.0"},
+		{[]string{"look", "saltmere"}, 0, "harbour.tide_reading     table                 250000        3  station, read_at"},
+		{[]string{"look", "saltmere", "-o", "json"}, 0, `"schema": "harbour"`},
+		{[]string{"look", "saltmere", "-o", "xml"}, 2, `-o is table, json or yaml, not "xml"`},
+		{[]string{"look", "nowhere"}, 3, `there is no source "nowhere"`},
+		{[]string{"look"}, 2, "SOURCE is missing; write: eager look SOURCE"},
+		{[]string{"look", "a", "b"}, 2, `unexpected argument "b"`},
+		{[]string{"ask", "saltmere", "/vessels/3?select=name,flag&expand=agent(select=name)"}, 0, "name   Grey Petrel\nflag   NO\nagent  "},
+		{[]string{"ask", "saltmere", "/vessels?top=2&select=id,name&orderby=id&count=true"}, 0, "id  name\n1   Saint Orla\n2   Quiet Skerry\n\n2 rows of 400\n"},
+		{[]string{"ask", "saltmere", "vessels?top=2&select=id", "-o", "yaml"}, 0, "value:\n"},
+		{[]string{"ask", "saltmere", "/vessels?count=true&top=0", "--as", "agent", "--claim", "agent_id=3"}, 0, "0 rows of 10"},
+		{[]string{"ask", "saltmere", "/vessels", "--as", "agent"}, 3, `403 Forbidden: the token has no claim "agent_id"`},
+		{[]string{"ask", "saltmere", "/vessels?filter=nam eq 'x'"}, 3, `400 Bad Request: unknown field "nam" in filter at 1; resource "vessels" has "name"`},
+		{[]string{"ask", "saltmere", "/port_calls", "--live"}, 0, "more at /api/saltmere/port_calls?skiptoken="},
+		{[]string{"ask", "saltmere", "/vessels?select=id&top=1", "--live", "--token-file", token}, 0, "1 row"},
+		{[]string{"ask", "saltmere", "/vessels", "--live", "--as", "agent"}, 2, "--as works on the draft"},
+		{[]string{"ask", "saltmere", "/tugs", "--body", "@" + file}, 0, "name            Petra"},
+		{[]string{"ask", "saltmere", "/tugs/10", "--method", "delete"}, 0, "204 No Content"},
+		{[]string{"describe", "saltmere", "--role", "agent", "-o", "yaml"}, 0, "openapi: 3.1.1"},
+		{[]string{"describe", "saltmere", "--role", "agnt"}, 3, `did you mean "agent"?`},
+		{[]string{"describe", "saltmere", "--draft"}, 0, `"version": "1.1.0"`},
+		{[]string{"publish", "saltmere", "--note", "x"}, 0, "Release 2 of saltmere is live at"},
+		{[]string{"publish", "saltmere"}, 3, "there is nothing to publish"},
+		{[]string{"client", "add", "saltmere", "board-2", "--role", "agent"}, 3, `role "agent" needs the claim "agent_id" (integer)`},
+		{[]string{"client", "add", "saltmere", "timetable", "--role", "agent", "--claim", "agent_id=3"}, 0, "Client timetable may act as agent."},
+		{[]string{"draft", "schema"}, 0, `"title": "Window document"`},
+		{[]string{"draft", "push", "nowhere.yaml"}, 2, "no such file"},
+		{[]string{"frobnicate"}, 2, "unknown command"},
+		{[]string{"ask", "--wrong"}, 2, `unknown flag: --wrong; see "eager ask --help"`},
+		{[]string{"completion", "bash"}, 0, "bash completion"},
+		{[]string{"--url", "http://127.0.0.1:1", "look", "x"}, 4, "no service answers at http://127.0.0.1:1"},
+	}
+	for _, tt := range tests {
+		t.Run(strings.Join(tt.args, " ")[:min(50, len(strings.Join(tt.args, " ")))], func(t *testing.T) {
+			out, status := run("", tt.args...)
+			if status != tt.status || !strings.Contains(out, tt.want) {
+				t.Errorf("status %d, want %d\n%.600s\nwant %s", status, tt.status, out, tt.want)
+			}
+		})
+	}
+	if out, status := run("open-the-window\n", "login", "--email", "keeper@saltmere.example"); status != 0 || !strings.Contains(out, "Signed in at") {
+		t.Errorf("login: %d %s", status, out)
+	}
+	t.Setenv("EAGER_TOKEN", "")
+	if out, status := run("", "look", "saltmere"); status != 0 {
+		t.Errorf("after login: %d %s", status, out)
+	}
+}
+
+// A database of somebody's own: opened, cut down, pushed, published, asked.
+func TestOwnDatabase(t *testing.T) {
+	r := service(t)
+	dsn := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); create table book (id serial primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); insert into book (title, shelf_id) values ('Tides', 1)`); err != nil {
+		t.Fatal(err)
+	}
+	step := func(want string, args ...string) {
+		t.Helper()
+		if out, status := run("", args...); status != 0 || !strings.Contains(out, want) {
+			t.Fatalf("%v: %d\n%s\nwant %s", args, status, out, want)
+		}
+	}
+	step("Window library is open as a draft; its document is library.window.yaml.", "open", dsn, "--name", "library")
+	if out, status := run("", "open", dsn, "--name", "library"); status != 2 || !strings.Contains(out, "is there already") {
+		t.Errorf("opening twice: %d %s", status, out)
+	}
+	step("Tides", "ask", "library", "/book?expand=shelf(select=label)", "--as", "reader")
+	document, err := os.ReadFile("library.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	changed := strings.Replace(string(document), "    may: {\"*\": read}", "    anonymous: true\n    may: {book: read}", 1)
+	if err := os.WriteFile("library.window.yaml", []byte(changed), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	step("Draft of library saved", "draft", "push", "library.window.yaml")
+	step("Release 1 of library is live", "publish", "library")
+	if a := r.Send(t, "", "GET", "/api/library/book?filter=shelf_id eq 1", nil); a.StatusCode != 200 || !strings.Contains(a.Text, "Tides") {
+		t.Errorf("the live API: %s %s", a.Status, a.Text)
+	}
+	if a := r.Send(t, "", "GET", "/api/library/shelf", nil); a.StatusCode != 401 {
+		t.Errorf("what is not granted: %s %s", a.Status, a.Text)
+	}
+}
+
+// The demo as a process: it starts, says where it is, refuses a second one in its home, ends on a signal, and starts again.
+func TestDemo(t *testing.T) {
+	home, err := os.MkdirTemp("", "eager-home-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(home)
+	if err := os.Chmod(home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	l.Close()
+	for round, want := range []string{"Filling the harbour", "The Port of Saltmere is open"} {
+		cmd := exec.Command(os.Args[0], "demo", "--home", home, "--listen", address)
+		cmd.Env = append(os.Environ(), "CLI_TEST_RUN=1")
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd.Stderr = os.Stderr
+		start := time.Now()
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		said := ""
+		for lines := bufio.NewScanner(out); lines.Scan() && !strings.Contains(lines.Text(), "Ctrl-C"); {
+			said += lines.Text() + "\n"
+		}
+		go io.Copy(io.Discard, out)
+		t.Logf("start %d took %s", round+1, time.Since(start))
+		if !strings.Contains(said, want) {
+			t.Errorf("start %d says\n%s", round+1, said)
+		}
+		env, err := os.ReadFile(filepath.Join(home, "demo.env"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"EAGER_URL='http://" + address, "EAGER_TOKEN='operator-", "EAGER_DEMO_DSN='postgres://", "EAGER_RECORDS='postgres://", "EAGER_SECRET='"} {
+			if !strings.Contains(string(env), name) {
+				t.Errorf("demo.env lacks %s", name)
+			}
+		}
+		if out, status := run("", "demo", "--home", home, "--listen", "127.0.0.1:0"); status != 2 || !strings.Contains(out, "another eager runs with the home") {
+			t.Errorf("a second demo: %d %s", status, out)
+		}
+		if out, status := run("", "demo", "--home", home, "--listen", address); status != 2 || !strings.Contains(out, "address already in use; choose another address with --listen") {
+			t.Errorf("an address in use: %d %s", status, out)
+		}
+		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+			t.Fatal(err)
+		}
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("on SIGTERM: %v", err)
+		}
+	}
+}
+
+// A service over records of its own: the first operator comes from the environment, settings from a file.
+func TestServe(t *testing.T) {
+	config := filepath.Join(t.TempDir(), "eager.yaml")
+	if err := os.WriteFile(config, []byte("listen: 127.0.0.1:0\nrecords: "+harbourtest.Database(t, false)+"\nsecret: 0123456789abcdef0123\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(os.Args[0], "serve", "--config", config)
+	cmd.Env = append(os.Environ(), "CLI_TEST_RUN=1", "EAGER_OPERATOR_EMAIL=me@saltmere.example", "EAGER_OPERATOR_PASSWORD=a long password")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var url string
+	if _, err := fmt.Fscanf(out, "Eager Window serves at %s\n", &url); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	if out, status := run("a long password\n", "login", "--email", "me@saltmere.example", "--url", url); status != 0 {
+		t.Errorf("login: %d %s", status, out)
+	}
+	if out, status := run("wrong\n", "login", "--email", "me@saltmere.example", "--url", url); status != 3 {
+		t.Errorf("login with a wrong password: %d %s", status, out)
+	}
+	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("on SIGTERM: %v", err)
+	}
+	for _, tt := range []struct{ env, want string }{{"EAGER_SECRET=short", "EAGER_SECRET is missing or too short"}, {"EAGER_LOG_LEVEL=loud", `log-level is debug, info, warn or error, not "loud"`}} {
+		cmd := exec.Command(os.Args[0], "serve", "--config", config)
+		cmd.Env = append(os.Environ(), "CLI_TEST_RUN=1", tt.env)
+		if text, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(text), tt.want) {
+			t.Errorf("%s: %v %s", tt.env, err, text)
+		}
+	}
+}

@@ -30,7 +30,7 @@ type target func(*http.Request) (*service.API, access.Caller, error)
 func (s *Server) data(r chi.Router, find target) {
 	handle := func(serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("OData-Version", "4.01")
+			w.Header()["OData-Version"] = []string{"4.01"} // spelled as the standard does
 			api, caller, err := find(r)
 			if err == nil {
 				err = serve(w, r, api, caller)

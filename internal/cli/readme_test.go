@@ -1,0 +1,126 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"eagerwindow/internal/harbourtest"
+)
+
+// example is a command of a document and what it should print; … in it stands for anything.
+type example struct{ command, want string }
+
+// examples are the commands of a document's console blocks.
+func examples(t *testing.T, file string) []example {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var list []example
+	for _, block := range regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		for _, line := range strings.SplitAfter(block[1], "\n") {
+			if command, ok := strings.CutPrefix(line, "$ "); ok {
+				list = append(list, example{command: command})
+			} else if len(list) > 0 {
+				list[len(list)-1].want += line
+			}
+		}
+	}
+	return list
+}
+
+// pattern matches what an example should print.
+func pattern(want string) *regexp.Regexp {
+	parts := strings.Split(strings.TrimSpace(want), "…")
+	for i, p := range parts {
+		parts[i] = regexp.QuoteMeta(p)
+	}
+	return regexp.MustCompile(`(?s)^\s*` + strings.Join(parts, ".*") + `\s*$`)
+}
+
+// Every example of the README does what it says, in one shell, one after the other.
+func TestReadme(t *testing.T) {
+	list := examples(t, "../../README.md")
+	if len(list) < 12 {
+		t.Fatalf("the README has %d examples only", len(list))
+	}
+	r := service(t)
+	library := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(context.Background(), library)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); create table book (id int primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); insert into book values (1, 'Tides', 1)`); err != nil {
+		t.Fatal(err)
+	}
+	const mark = "\x01"
+	var script strings.Builder
+	for _, e := range list {
+		fmt.Fprintf(&script, "{ %s\n} 2>&1\nprintf '%s'\n", e.command, mark)
+	}
+	host := strings.TrimPrefix(r.URL, "http://")
+	text := strings.ReplaceAll(script.String(), "localhost:8080", host)
+	cmd := exec.Command("bash", "-c", text)
+	cmd.Env = append(os.Environ(), path(t), "DSN="+library)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	printed := bytes.Split(out, []byte(mark))
+	for i, e := range list {
+		got := strings.ReplaceAll(string(printed[i]), host, "127.0.0.1:8080")
+		if !pattern(e.want).MatchString(got) {
+			t.Errorf("$ %sgot\n%s\nwant\n%s", e.command, got, e.want)
+		}
+	}
+}
+
+// path is a PATH on which eager is this program.
+func path(t *testing.T) string {
+	t.Helper()
+	bin := t.TempDir()
+	if err := os.WriteFile(filepath.Join(bin, "eager"), []byte("#!/bin/sh\nCLI_TEST_RUN=1 exec '"+os.Args[0]+"' \"$@\"\n"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	return "PATH=" + bin + ":" + os.Getenv("PATH")
+}
+
+// Every command's help has examples, and they work on the demo. Those that run a service have tests of their own.
+func TestHelpExamples(t *testing.T) {
+	repository, err := filepath.Abs("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := service(t)
+	if err := os.Symlink(filepath.Join(repository, "demo"), "demo"); err != nil {
+		t.Fatal(err)
+	}
+	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
+	for _, command := range []string{"version", "login", "look", "open", "ask", "describe", "publish", "client add", "draft push", "draft schema"} {
+		help, _ := run("", append(strings.Fields(command), "--help")...)
+		_, after, _ := strings.Cut(help, "Examples:\n")
+		section, _, _ := strings.Cut(after, "\n\n")
+		lines := strings.Split(strings.TrimSpace(section), "\n")
+		if section == "" {
+			t.Errorf("eager %s --help has no examples", command)
+		}
+		for _, line := range lines {
+			cmd := exec.Command("bash", "-c", line)
+			cmd.Env = env
+			if out, err := cmd.CombinedOutput(); err != nil {
+				t.Errorf("%s: %v\n%s", line, err, out)
+			}
+		}
+	}
+}

@@ -21,11 +21,14 @@ type Refusal struct {
 // Unwrap makes the fault visible to errors.As.
 func (r *Refusal) Unwrap() error { return r.Fault }
 
+const away = "the database is away; try again in a moment"
+
 // translate makes a fault of what a caller can cause; the rest stays an error. Names of tables and constraints are left out of
 // the fault: the window may not expose them.
 func translate(ctx context.Context, err error) error {
 	var p *pgconn.PgError
-	if !errors.As(err, &p) {
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) || !errors.As(err, &p) {
 		return unavailable(ctx, err)
 	}
 	refuse := func(kind fault.Kind, code, message string) error {
@@ -64,7 +67,7 @@ func translate(ctx context.Context, err error) error {
 	case "40":
 		return refuse(fault.Conflict, "row.concurrent", "another write came between; try again")
 	case "53", "57", "58":
-		return refuse(fault.Unavailable, "database.unavailable", "the database can't answer now")
+		return refuse(fault.Unavailable, "database.unavailable", away)
 	}
 	return fmt.Errorf("run a statement: %w", err)
 }
@@ -75,7 +78,7 @@ func unavailable(ctx context.Context, err error) error {
 	}
 	var connect *pgconn.ConnectError
 	if errors.As(err, &connect) || pgconn.SafeToRetry(err) {
-		return fault.New(fault.Unavailable, "database.unavailable", "the database is away; try again in a moment")
+		return fault.New(fault.Unavailable, "database.unavailable", away)
 	}
 	return fmt.Errorf("run a statement: %w", err)
 }

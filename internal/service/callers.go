@@ -155,7 +155,7 @@ func (s *Service) Caller(ctx context.Context, window, bearer string) (access.Cal
 }
 
 func (s *Service) client(ctx context.Context, window, id string) (*records.Client, error) {
-	key := window + "\x00" + id
+	key := clientKey(window, id)
 	if c, ok := s.clients.Get(key); ok {
 		return c, nil
 	}
@@ -166,6 +166,8 @@ func (s *Service) client(ctx context.Context, window, id string) (*records.Clien
 	s.clients.Add(key, c)
 	return c, nil
 }
+
+func clientKey(window, id string) string { return window + "\x00" + id }
 
 func tokenProblem(err error, window string) string {
 	switch {
@@ -188,6 +190,7 @@ func (s *Service) SaveClient(ctx context.Context, window, id, secret string, rol
 	if claims == nil {
 		claims = map[string]any{}
 	}
+	defer s.clients.Remove(clientKey(window, id))
 	return s.records.SaveClient(ctx, window, &records.Client{ID: id, SecretHash: hash, Roles: roles, Claims: claims})
 }
 

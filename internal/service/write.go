@@ -184,10 +184,11 @@ func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
 	if len(names) == 0 || len(names) < len(columns) {
 		return refusal
 	}
-	f := *refusal.Fault
+	f, told := *refusal.Fault, *refusal
 	f.Target = strings.Join(names, ",")
 	f.Message = strings.Join(names, ", ") + ": " + f.Message
-	return &f
+	told.Fault = &f
+	return &told
 }
 
 func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {

@@ -1,0 +1,144 @@
+package records_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/records"
+)
+
+func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
+
+func open(t *testing.T, dsn string) *records.Store {
+	t.Helper()
+	s, err := records.Open(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+// Several services start over empty records at the same moment.
+func TestMigrateTogether(t *testing.T) {
+	dsn := harbourtest.Database(t, false)
+	var wg sync.WaitGroup
+	for range 5 {
+		wg.Go(func() {
+			s, err := records.Open(context.Background(), dsn)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Close()
+		})
+	}
+	wg.Wait()
+	open(t, dsn)
+}
+
+func TestWindows(t *testing.T) {
+	ctx, s := context.Background(), open(t, harbourtest.Database(t, false))
+	if err := s.SaveDraft(ctx, "w", "one", "a", false); !errors.Is(err, records.ErrNone) {
+		t.Errorf("a draft of no window: %v", err)
+	}
+	if err := s.SaveDraft(ctx, "w", "one", "a", true); err != nil {
+		t.Fatal(err)
+	}
+	var f *fault.Fault
+	if err := s.SaveDraft(ctx, "w", "two", "a", true); !errors.As(err, &f) || f.Kind != fault.Conflict {
+		t.Errorf("the same window twice: %v", err)
+	}
+	if _, err := s.LiveRelease(ctx, "w"); !errors.Is(err, records.ErrNone) {
+		t.Errorf("a release before publishing: %v", err)
+	}
+	// Releases published at once get numbers of their own, without a gap.
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	numbers := map[int]bool{}
+	for range 8 {
+		wg.Go(func() {
+			n, err := s.Publish(ctx, "w", "one", &catalog.Catalog{Database: "d"}, "", "a")
+			if err != nil {
+				t.Error(err)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			numbers[n] = true
+		})
+	}
+	wg.Wait()
+	for n := 1; n <= 8; n++ {
+		if !numbers[n] {
+			t.Errorf("no release %d among %v", n, numbers)
+		}
+	}
+	r, err := s.LiveRelease(ctx, "w")
+	if err != nil || r.Number != 8 || r.Document != "one" || r.Catalog.Database != "d" {
+		t.Errorf("live is %+v, %v", r, err)
+	}
+	w, err := s.Window(ctx, "w")
+	if err != nil || w.LiveRelease != 8 || w.Draft != "one" || w.LiveDocument != "one" {
+		t.Errorf("the window is %+v, %v", w, err)
+	}
+	if _, err := s.Window(ctx, "x"); !errors.Is(err, records.ErrNone) {
+		t.Errorf("another window: %v", err)
+	}
+}
+
+func TestOperatorsAndClients(t *testing.T) {
+	ctx, s := context.Background(), open(t, harbourtest.Database(t, false))
+	if err := s.SaveOperator(ctx, "Keeper@Saltmere.example", "hash"); err != nil {
+		t.Fatal(err)
+	}
+	o, err := s.Operator(ctx, "keeper@saltmere.EXAMPLE")
+	if err != nil || o.PasswordHash != "hash" {
+		t.Fatalf("operator %+v, %v", o, err)
+	}
+	for token, life := range map[string]time.Duration{"good": time.Hour, "over": -time.Second} {
+		if err := s.SaveSession(ctx, []byte(token), o.ID, time.Now().Add(life)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if email, err := s.SessionOperator(ctx, []byte("good")); err != nil || email != "keeper@saltmere.example" {
+		t.Errorf("session of %q, %v", email, err)
+	}
+	if _, err := s.SessionOperator(ctx, []byte("over")); !errors.Is(err, records.ErrNone) {
+		t.Errorf("a session that is over: %v", err)
+	}
+	if err := s.EndSession(ctx, []byte("good")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.SessionOperator(ctx, []byte("good")); !errors.Is(err, records.ErrNone) {
+		t.Errorf("a session that was ended: %v", err)
+	}
+	c := &records.Client{ID: "c", SecretHash: "h", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
+	if err := s.SaveClient(ctx, "w", c); !errors.Is(err, records.ErrNone) {
+		t.Errorf("a client of no window: %v", err)
+	}
+	if err := s.SaveDraft(ctx, "w", "d", "a", true); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SaveClient(ctx, "w", c); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Client(ctx, "w", "c")
+	if err != nil || got.Roles[0] != "agent" || got.Claims["agent_id"] != 3.0 {
+		t.Errorf("client %+v, %v", got, err)
+	}
+	first, err := s.SigningKeys(ctx, records.SigningKey{ID: "a", Sealed: []byte("x")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := s.SigningKeys(ctx, records.SigningKey{ID: "b", Sealed: []byte("y")})
+	if err != nil || len(first) != 1 || len(again) != 1 || again[0].ID != "a" {
+		t.Errorf("signing keys %v, then %v, %v", first, again, err)
+	}
+}

@@ -1,0 +1,192 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"eagerwindow/demo"
+	"eagerwindow/internal/client"
+)
+
+// Every operation of each role's description is served, answers with a status that it names, and what it does not name is refused.
+func TestDescriptionIsServed(t *testing.T) {
+	r := start(t)
+	rows := map[string]string{"agents": "1", "vessels": "3", "berths": "N01", "pilots": demo.Pilot, "tugs": "1", "cargo_items": "1", "berth_occupancy": "N01",
+		"port_calls":      column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.status = 'departed' and exists (select from harbour.due d where d.port_call_id = p.id) limit 1")[0],
+		"inspections":     column(t, r.Harbour, "select id from harbour.inspection limit 1")[0],
+		"pilotages":       column(t, r.Harbour, "select port_call_id || '/' || pilot_id || '/' || direction from harbour.pilotage where pilot_id = '"+demo.Pilot+"' limit 1")[0],
+		"tide_readings":   "Breakwater/2026-06-30T23:50:00Z",
+		"monthly_traffic": "2026-06-01/tanker"}
+	rows["dues"] = rows["port_calls"]
+	all := map[string]map[string]bool{}
+	for _, role := range []string{"", "board", "agent", "pilot", "office", "harbour_master"} {
+		var doc struct {
+			Paths map[string]map[string]struct {
+				Responses map[string]json.RawMessage
+			}
+		}
+		a := r.Send(t, "", "GET", "/api/saltmere/openapi.json?role="+role, nil)
+		// Parameters stand beside the methods and are no operation.
+		var loose struct {
+			Paths map[string]map[string]json.RawMessage
+		}
+		if err := json.Unmarshal([]byte(a.Text), &loose); err != nil {
+			t.Fatal(err)
+		}
+		doc.Paths = map[string]map[string]struct{ Responses map[string]json.RawMessage }{}
+		for path, item := range loose.Paths {
+			delete(item, "parameters")
+			text, _ := json.Marshal(item)
+			var operations map[string]struct{ Responses map[string]json.RawMessage }
+			if err := json.Unmarshal(text, &operations); err != nil {
+				t.Fatal(err)
+			}
+			doc.Paths[path] = operations
+		}
+		if role == "" {
+			for path, item := range doc.Paths {
+				all[path] = map[string]bool{}
+				for method := range item {
+					all[path][method] = true
+				}
+			}
+			continue
+		}
+		token := ""
+		if role != "board" {
+			token = r.Token(t, role)
+		}
+		for path, methods := range all {
+			resource, key, single := strings.Cut(strings.TrimPrefix(path, "/"), "/{")
+			_ = key
+			at := "/api/saltmere/" + resource
+			if single {
+				at += "/" + rows[resource]
+			}
+			for method := range methods {
+				var body io.Reader
+				if method == "post" || method == "patch" {
+					body = strings.NewReader(`{"no such field":1}`) // understood or refused before anything is written
+				}
+				if method == "delete" {
+					at = "/api/saltmere/" + resource + "/" + absent(resource, rows[resource])
+				}
+				a := r.Send(t, token, strings.ToUpper(method), at, body)
+				operation, described := doc.Paths[path][method]
+				switch {
+				case described && operation.Responses[fmt.Sprint(a.StatusCode)] == nil:
+					t.Errorf("%s %s as %s answers %s, which is not described: %.200s", method, at, role, a.Status, a.Text)
+				case described && (a.StatusCode == 401 || a.StatusCode == 403):
+					t.Errorf("%s %s is described for %s but refused: %.300s", method, at, role, a.Text)
+				case !described && a.StatusCode != 401 && a.StatusCode != 403:
+					t.Errorf("%s %s is not described for %s but answers %s: %.200s", method, at, role, a.Status, a.Text)
+				}
+			}
+		}
+	}
+}
+
+// absent is a key like the one given that names no row.
+func absent(resource, key string) string {
+	switch resource {
+	case "berths":
+		return "none"
+	case "pilots":
+		return "00000000-0000-0000-0000-000000000000"
+	case "pilotages", "tide_readings", "monthly_traffic":
+		_, rest, _ := strings.Cut(key, "/")
+		return map[string]string{"pilotages": "0", "tide_readings": "none", "monthly_traffic": "1900-01-01"}[resource] + "/" + rest
+	}
+	return "0"
+}
+
+// The database goes away and comes back: 503 in between, and nothing needs to be started anew.
+func TestDatabaseAway(t *testing.T) {
+	r := start(t)
+	const path = "/api/saltmere/port_calls?top=1"
+	if a := r.Send(t, "", "GET", path, nil); a.StatusCode != 200 {
+		t.Fatal(a.Text)
+	}
+	name := column(t, r.Harbour, "select current_database()")[0]
+	column(t, r.Records, fmt.Sprintf(`alter database %q with allow_connections false`, name))
+	column(t, r.Records, "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = '"+name+"'")
+	if a := r.Send(t, "", "GET", path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, "the database is away") {
+		t.Errorf("while it is away: %s %s", a.Status, a.Text)
+	}
+	column(t, r.Records, fmt.Sprintf(`alter database %q with allow_connections true`, name))
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		a := r.Send(t, "", "GET", path, nil)
+		if a.StatusCode == 200 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it does not heal: %s %s", a.Status, a.Text)
+		}
+	}
+}
+
+// A session by cookie works for the console's own pages and for no other page.
+func TestCookie(t *testing.T) {
+	r := start(t)
+	res, err := http.Post(r.URL+"/manage/session", "application/json", strings.NewReader(`{"email":"`+demo.Operator+`","password":"`+demo.Password+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	res.Body.Close()
+	cookies := res.Cookies()
+	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode {
+		t.Fatalf("the cookie is %v", cookies)
+	}
+	send := func(method, path, origin string) int {
+		req, err := http.NewRequest(method, r.URL+path, strings.NewReader("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.AddCookie(cookies[0])
+		req.Header.Set("Content-Type", "application/json")
+		if origin != "" {
+			req.Header.Set("Origin", origin)
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		return res.StatusCode
+	}
+	for _, tt := range []struct {
+		method, path, origin string
+		want                 int
+	}{
+		{"GET", "/manage/session", "", 200}, {"GET", "/draft/saltmere/tugs", "", 200}, {"POST", "/draft/saltmere/tugs", "http://elsewhere.example", 403},
+		{"POST", "/draft/saltmere/tugs", "", 403}, {"POST", "/draft/saltmere/tugs", r.URL, 400}, {"DELETE", "/manage/session", "http://elsewhere.example", 403},
+		{"DELETE", "/manage/session", r.URL, 204}, {"GET", "/manage/session", "", 401},
+	} {
+		if got := send(tt.method, tt.path, tt.origin); got != tt.want {
+			t.Errorf("%s %s from %q: %d, want %d", tt.method, tt.path, tt.origin, got, tt.want)
+		}
+	}
+}
+
+// Operators are told the database's own words on the draft; callers are not.
+func TestInnerError(t *testing.T) {
+	r := start(t)
+	const body = `{"name":"Bram","bollard_pull_t":30}`
+	res, err := r.Operator.Send(context.Background(), client.Request{Method: "POST", Path: "/draft/saltmere/tugs", Body: strings.NewReader(body)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if text, _ := io.ReadAll(res.Body); !strings.Contains(string(text), `"innererror":{"database":"duplicate key value violates unique constraint \"tug_name_key\"","constraint":"tug_name_key"}`) {
+		t.Errorf("on the draft: %s", text)
+	}
+	if a := r.Send(t, r.Token(t, "harbour_master"), "POST", "/api/saltmere/tugs", strings.NewReader(body)); strings.Contains(a.Text, "innererror") {
+		t.Errorf("live: %s", a.Text)
+	}
+}

@@ -1,0 +1,200 @@
+package service_test
+
+import (
+	"context"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"eagerwindow/demo"
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/server"
+	"eagerwindow/internal/service"
+)
+
+func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
+
+func execute(t testing.TB, dsn, sql string) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(context.Background(), sql); err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+}
+
+// read answers a request and returns its rows as JSON, one on a line.
+func read(t testing.TB, api *service.API, c access.Caller, path, query string) (string, error) {
+	t.Helper()
+	page, err := api.Read(context.Background(), c, path, query, service.Preferences{})
+	if err != nil {
+		return "", err
+	}
+	var rows []byte
+	if page.Single {
+		rows = page.AppendRow(nil)
+	} else {
+		for page.Next() {
+			rows = append(page.AppendRow(rows), '\n')
+		}
+	}
+	return string(rows), page.Close()
+}
+
+var operator = access.Caller{Subject: "operator"}
+
+// A service that starts again serves the release as it was published, whatever became of the draft and the catalog since.
+func TestRestart(t *testing.T) {
+	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
+	execute(t, r.Harbour, "alter table harbour.tug add column built int; create table harbour.buoy (id int primary key)")
+	again, err := service.Start(ctx, service.Options{Records: r.Records, Secret: harbourtest.Secret, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if err := again.Load(ctx); err != nil {
+		t.Fatal(err)
+	}
+	live, err := again.Live(ctx, demo.Window)
+	if err != nil {
+		t.Fatal(err)
+	}
+	draft, err := again.DraftAPI(ctx, demo.Window)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if live.Release != 1 || live.Model.Resource("tugs").Field("built") != nil || draft.Model.Resource("tugs").Field("built") == nil {
+		t.Errorf("release %d; the new column is in live: %v, in the draft: %v", live.Release, live.Model.Resource("tugs").Field("built") != nil, draft.Model.Resource("tugs").Field("built") != nil)
+	}
+	if row, err := read(t, live, operator, "tugs/1", ""); err != nil || row != `{"id":1,"name":"Bram","bollard_pull_t":38.2}` && !strings.HasPrefix(row, `{"id":1,"name":"Bram"`) {
+		t.Errorf("read %s, %v", row, err)
+	}
+	if _, err := service.Start(ctx, service.Options{Records: r.Records, Secret: "another secret of some length"}); err == nil || !strings.Contains(err.Error(), "sealed with another EAGER_SECRET") {
+		t.Errorf("a start with another secret: %v", err)
+	}
+}
+
+// Nothing in the records shows a password or a key.
+func TestSealed(t *testing.T) {
+	r := harbourtest.Serve(t, nil, server.New)
+	conn, err := pgx.Connect(context.Background(), r.Records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	var text string
+	if err := conn.QueryRow(context.Background(), `select (select string_agg(s::text, ' ') from eager_window.source s) || (select string_agg(c::text, ' ') from eager_window.client c)
+		|| (select string_agg(o::text, ' ') from eager_window.operator o) || (select string_agg(k::text, ' ') from eager_window.signing_key k)`).Scan(&text); err != nil {
+		t.Fatal(err)
+	}
+	for _, secret := range []string{"postgres://", demo.Password, "saltmere-agent", "706f7374677265733a2f2f" /* postgres:// in hex */} {
+		if strings.Contains(text, secret) {
+			t.Errorf("the records show %q", secret)
+		}
+	}
+}
+
+// While releases are published, every request gets an answer of one release or the other, none fails.
+func TestPublishUnderLoad(t *testing.T) {
+	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
+	var stop atomic.Bool
+	var served atomic.Int64
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			for !stop.Load() {
+				a := r.Send(t, "", "GET", "/api/saltmere/port_calls?top=2&select=id", nil)
+				served.Add(1)
+				if a.StatusCode != 200 {
+					t.Errorf("%s %s", a.Status, a.Text)
+					return
+				}
+			}
+		})
+	}
+	for i, title := range []string{"First", "Second", "Third", "Fourth"} {
+		if _, err := r.Service.SaveDraft(ctx, demo.Window, strings.Replace(demo.Document, "Port of Saltmere", title, 1), "a"); err != nil {
+			t.Fatal(err)
+		}
+		if n, err := r.Service.Publish(ctx, demo.Window, "", "a"); err != nil || n != i+2 {
+			t.Errorf("release %d, %v", n, err)
+		}
+	}
+	stop.Store(true)
+	wg.Wait()
+	if served.Load() < 20 {
+		t.Errorf("only %d requests came through", served.Load())
+	}
+}
+
+// Values of one shape share a plan; what a value is still counts each time.
+func TestSameShapeOtherValues(t *testing.T) {
+	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
+	api, err := r.Service.Live(ctx, demo.Window)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct{ query, want string }{
+		{"filter=id%20in%20(1,2)&select=id", "{\"id\":1}\n{\"id\":2}\n"}, {"filter=id%20in%20(3,4,5)&select=id", "{\"id\":3}\n{\"id\":4}\n{\"id\":5}\n"},
+		{"filter=name%20eq%20'Grey%20Petrel'&select=id&top=1", "{\"id\":3}\n"}, {"filter=name%20eq%20'it''s'&select=id&top=1", ""},
+		{"filter=kind%20eq%20'tanker'%20and%20id%20lt%2012&select=id", "{\"id\":11}\n"}, {"filter=kind%20eq%20'tankr'%20and%20id%20lt%2012&select=id", `did you mean "tanker"?`},
+		{"filter=built_on%20eq%201991-03-20&select=id", "{\"id\":1}\n"}, {"filter=built_on%20eq%201991-02-30&select=id", "is no date"},
+	} {
+		got, err := read(t, api, operator, "vessels", tt.query)
+		if err != nil {
+			if _, ok := fault.From(err); !ok || !strings.Contains(err.Error(), tt.want) {
+				t.Errorf("%s: %v, want %s", tt.query, err, tt.want)
+			}
+			continue
+		}
+		if got != tt.want {
+			t.Errorf("%s: got %swant %s", tt.query, got, tt.want)
+		}
+	}
+}
+
+// A client that loses its role loses it at once, with the old token still in hand.
+func TestRoleIsLookedUp(t *testing.T) {
+	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
+	token := r.Token(t, "agent")
+	if c, err := r.Service.Caller(ctx, demo.Window, token); err != nil || c.Role != "agent" {
+		t.Fatalf("caller %+v, %v", c, err)
+	}
+	if _, err := r.Service.AddClient(ctx, demo.Window, "agent-demo", service.NewClient{Secret: "x", Roles: []string{"office"}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Service.Caller(ctx, demo.Window, token); err == nil || !strings.Contains(err.Error(), `client "agent-demo" no longer has role "agent"`) {
+		t.Errorf("the role was taken away: %v", err)
+	}
+	if _, err := r.Service.Caller(ctx, "other", token); err == nil || !strings.Contains(err.Error(), "it is for another API") {
+		t.Errorf("the token of another window: %v", err)
+	}
+}
+
+func BenchmarkRead(b *testing.B) {
+	ctx, r := context.Background(), harbourtest.Serve(b, nil, server.New)
+	api, err := r.Service.Live(ctx, demo.Window)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, bb := range []struct{ name, path, query string }{{"row", "port_calls/17", ""}, {"20 rows", "port_calls", "top=20"}, {"1000 rows", "port_calls", "top=1000"}} {
+		b.Run(bb.name, func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				if _, err := read(b, api, operator, bb.path, bb.query); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}

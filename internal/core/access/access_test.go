@@ -14,18 +14,9 @@ import (
 	"eagerwindow/internal/core/window"
 )
 
-func saltmere(t testing.TB) (*model.Model, *access.Policy) {
-	t.Helper()
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return harbour.Bind(t, string(text))
-}
-
 // What roles may read, and how a refusal says why.
 func TestCheck(t *testing.T) {
-	m, policy := saltmere(t)
+	m, policy := harbour.Saltmere(t)
 	tests := []struct {
 		role, path, query string
 		kind              fault.Kind
@@ -101,7 +92,7 @@ func TestRulesAreCompiled(t *testing.T) {
 }
 
 func TestClaims(t *testing.T) {
-	_, policy := saltmere(t)
+	_, policy := harbour.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Role: "agent"})
 	if err != nil {
 		t.Fatal(err)

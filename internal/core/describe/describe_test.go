@@ -3,7 +3,6 @@ package describe_test
 import (
 	"bytes"
 	"encoding/json"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -31,11 +30,7 @@ type described struct {
 
 func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI], []byte, described) {
 	t.Helper()
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, policy := harbour.Bind(t, string(text))
+	m, policy := harbour.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Role: role})
 	if err != nil {
 		t.Fatal(err)

@@ -5,6 +5,7 @@ package harbour
 import (
 	_ "embed"
 	"encoding/json"
+	"os"
 	"testing"
 
 	"eagerwindow/internal/core/access"
@@ -24,6 +25,16 @@ func Catalog(t testing.TB) *catalog.Catalog {
 		t.Fatal(err)
 	}
 	return c
+}
+
+// Saltmere is the demo's own document, bound.
+func Saltmere(t testing.TB) (*model.Model, *access.Policy) {
+	t.Helper()
+	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return Bind(t, string(text))
 }
 
 // Bind binds a document to the harbour's catalog.

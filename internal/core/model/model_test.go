@@ -11,17 +11,8 @@ import (
 	"eagerwindow/internal/core/window"
 )
 
-func saltmere(t *testing.T) *model.Model {
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, _ := harbour.Bind(t, string(text))
-	return m
-}
-
 func TestRelations(t *testing.T) {
-	m := saltmere(t)
+	m, _ := harbour.Saltmere(t)
 	tests := []struct{ resource, relation, want string }{
 		{"vessels", "agent", "one agents"}, {"vessels", "port_calls", "many port_calls"}, {"agents", "vessels", "many vessels"},
 		{"port_calls", "vessel", "required one vessels"}, {"port_calls", "berth", "one berths"}, {"port_calls", "due", "one dues"},
@@ -49,7 +40,7 @@ func TestRelations(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
-	m := saltmere(t)
+	m, _ := harbour.Saltmere(t)
 	if m.Resource("vessels").Field("internal_note") != nil {
 		t.Error("a hidden field is exposed")
 	}

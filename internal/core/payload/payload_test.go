@@ -1,7 +1,6 @@
 package payload_test
 
 import (
-	"os"
 	"strings"
 	"testing"
 
@@ -13,11 +12,7 @@ import (
 )
 
 func TestRead(t *testing.T) {
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, policy := harbour.Bind(t, string(text))
+	m, policy := harbour.Saltmere(t)
 	tests := []struct {
 		name, role, resource string
 		op                   window.Operation
@@ -92,11 +87,7 @@ func TestRead(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		f.Fatal(err)
-	}
-	m, policy := harbour.Bind(f, string(text))
+	m, policy := harbour.Saltmere(f)
 	scope, _ := policy.Scope(access.Caller{Subject: "x", Role: "harbour_master"})
 	f.Add([]byte(`{"name":"a","tags":["x",null],"particulars":{"a":1},"gross_tonnage":1.5e3,"built_on":"2020-01-01"}`))
 	f.Add([]byte(`{"name":`))

@@ -3,7 +3,6 @@ package request_test
 import (
 	"fmt"
 	"net/url"
-	"os"
 	"strings"
 	"testing"
 
@@ -12,16 +11,6 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 )
-
-func saltmere(t testing.TB) *model.Model {
-	t.Helper()
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, _ := harbour.Bind(t, string(text))
-	return m
-}
 
 // encode makes a raw query of one that is written as people read it.
 func encode(query string) string {
@@ -38,7 +27,7 @@ func resolve(m *model.Model, path, query string) (*request.Request, *request.Que
 }
 
 func TestFaults(t *testing.T) {
-	m := saltmere(t)
+	m, _ := harbour.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"port_calls", "filter=statuss eq 1", `unknown field "statuss" in filter at 1; resource "port_calls" has "status"`},
 		{"port_calls", "filter=eta gt 5", `eta is a timestamp, but 5 is a whole number in filter at 8; write something like 2026-07-01T12:30:00Z`},
@@ -118,7 +107,7 @@ func TestFaults(t *testing.T) {
 
 // Requests of one shape differ in nothing but their literals.
 func TestShape(t *testing.T) {
-	m := saltmere(t)
+	m, _ := harbour.Saltmere(t)
 	shape := func(path, query string) string {
 		t.Helper()
 		r, err := request.Read(m, path, encode(query))
@@ -190,7 +179,7 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Add("pilotages(port_call_id=1,direction='inbound')", "")
 	f.Add("port_calls/1", "select=id")
-	m := saltmere(f)
+	m, _ := harbour.Saltmere(f)
 	f.Fuzz(func(t *testing.T, path, query string) {
 		r, err := request.Read(m, path, query)
 		if err == nil {
@@ -203,7 +192,7 @@ func FuzzRead(f *testing.F) {
 }
 
 func BenchmarkRead(b *testing.B) {
-	m := saltmere(b)
+	m, _ := harbour.Saltmere(b)
 	query := url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'")
 	b.ReportAllocs()
 	for b.Loop() {

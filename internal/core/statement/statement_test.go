@@ -9,25 +9,15 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/harbour"
-	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
 
-func saltmere(t testing.TB) (*model.Model, *access.Policy) {
-	t.Helper()
-	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return harbour.Bind(t, string(text))
-}
-
 // The SQL of requests, as an operator would read it. Look at testdata/read.sql after -update.
 func TestRead(t *testing.T) {
-	m, policy := saltmere(t)
+	m, policy := harbour.Saltmere(t)
 	agent := access.Caller{Subject: "x", Role: "agent", Claims: map[string]any{"agent_id": 3.0}}
 	tests := []struct {
 		caller      access.Caller

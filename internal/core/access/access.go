@@ -319,10 +319,18 @@ func (s *Scope) checkField(f *model.Field) error {
 
 func (s *Scope) checkExpr(e request.Expr) (err error) {
 	request.Walk(e, func(e request.Expr) {
-		if f, ok := e.(*request.FieldOf); ok && err == nil {
-			if err = s.checkRow(f.Row); err == nil {
-				err = s.checkField(f.Field)
+		if err != nil {
+			return
+		}
+		switch e := e.(type) {
+		case *request.FieldOf:
+			if err = s.checkRow(e.Row); err == nil {
+				err = s.checkField(e.Field)
 			}
+		case *request.Quantifier:
+			err = s.checkRow(e.Over.Row)
+		case *request.Count:
+			err = s.checkRow(e.Over.Row)
 		}
 	})
 	return err

@@ -255,10 +255,20 @@ func argument(l Literal, t *model.Type) (any, error) {
 		}
 		return b, nil
 	}
+	if t == PatternType {
+		if err := checkPattern(l); err != nil {
+			return nil, err
+		}
+	}
 	if strings.IndexByte(l.Text, 0) >= 0 {
 		return nil, bad("text: it holds a NUL character")
 	}
 	return l.Text, nil
+}
+
+func compilePattern(text string) error {
+	_, err := regexp.Compile(text)
+	return err
 }
 
 func isRange(err error) bool { return strings.HasSuffix(err.Error(), strconv.ErrRange.Error()) }

@@ -45,6 +45,20 @@ type BinaryNode struct {
 	Left, Right Node
 }
 
+// LambdaNode is any or all over a collection. Body is nil in any().
+type LambdaNode struct {
+	Path *PathNode
+	All  bool
+	Var  string
+	Body Node
+}
+
+// CountNode is the number of a collection's elements, of those that meet the filter where there is one.
+type CountNode struct {
+	Path   *PathNode
+	Filter Node
+}
+
 // ListNode is the list of an in that is not one literal: classes mixed, or null among them.
 type ListNode struct {
 	Pos   int
@@ -69,6 +83,27 @@ func (n *BinaryNode) Start() int { return n.Left.Start() }
 // Start is the first byte of the node.
 func (n *ListNode) Start() int { return n.Pos }
 
+// Start is the first byte of the node.
+func (n *LambdaNode) Start() int { return n.Path.Start() }
+
+// Start is the first byte of the node.
+func (n *CountNode) Start() int { return n.Path.Start() }
+
+func (n *LambdaNode) String() string {
+	name := map[bool]string{false: "any", true: "all"}[n.All]
+	if n.Body == nil {
+		return n.Path.String() + "/any()"
+	}
+	return n.Path.String() + "/" + name + "(" + n.Var + ":" + n.Body.String() + ")"
+}
+
+func (n *CountNode) String() string {
+	if n.Filter == nil {
+		return n.Path.String() + "/$count"
+	}
+	return n.Path.String() + "/$count($filter=" + n.Filter.String() + ")"
+}
+
 func (n *LiteralNode) String() string { return n.Value.String() }
 
 func (n *PathNode) String() string {
@@ -79,7 +114,16 @@ func (n *PathNode) String() string {
 	return strings.Join(names, "/")
 }
 
-func (n *CallNode) String() string { return n.Name + "(" + join(n.Args) + ")" }
+func (n *CallNode) String() string {
+	if n.Name != "case" {
+		return n.Name + "(" + join(n.Args) + ")"
+	}
+	pairs := make([]string, 0, len(n.Args)/2)
+	for i := 0; i+1 < len(n.Args); i += 2 {
+		pairs = append(pairs, n.Args[i].String()+":"+n.Args[i+1].String())
+	}
+	return "case(" + strings.Join(pairs, ",") + ")"
+}
 
 func (n *UnaryNode) String() string {
 	if n.Operator == "-" {

@@ -167,7 +167,7 @@ func (p *parser) operandFollows() bool {
 	return t.kind == tokenLiteral || t.kind == tokenAlias || t.kind == tokenMark && (t.mark == '(' || t.mark == '-')
 }
 
-// path reads names parted by slashes, or a call.
+// path reads names parted by slashes, or a call. A path may end in any(…), all(…) or $count.
 func (p *parser) path() (Node, error) {
 	first := p.next()
 	if p.isMark('(') && first.kind == tokenName {
@@ -180,9 +180,61 @@ func (p *parser) path() (Node, error) {
 			return nil, p.unexpected("a name")
 		}
 		p.i++
+		switch name := strings.ToLower(t.text); {
+		case (name == "any" || name == "all") && p.isMark('('):
+			return p.lambda(path, name == "all")
+		case name == "$count":
+			return p.count(path)
+		}
 		path.Segments = append(path.Segments, SegmentNode{t.pos, t.text})
 	}
 	return path, nil
+}
+
+// lambda reads `(p: p/hazardous)`, or `()` after any.
+func (p *parser) lambda(path *PathNode, all bool) (Node, error) {
+	open := p.next()
+	n := &LambdaNode{Path: path, All: all}
+	if p.accept(')') {
+		if all {
+			return nil, p.fault(open.pos, "all(…) needs a condition, such as all(x: x/id gt 0)")
+		}
+		return n, nil
+	}
+	t := p.peek()
+	if t.kind != tokenName {
+		return nil, p.unexpected("a variable, as in (x: x/id gt 0),")
+	}
+	p.i++
+	n.Var = t.text
+	if err := p.expect(':'); err != nil {
+		return nil, err
+	}
+	var err error
+	if n.Body, err = p.expression(1); err != nil {
+		return nil, err
+	}
+	return n, p.expect(')')
+}
+
+// count reads what may follow $count: a filter in brackets.
+func (p *parser) count(path *PathNode) (Node, error) {
+	n := &CountNode{Path: path}
+	if !p.accept('(') {
+		return n, nil
+	}
+	if !p.word("filter") && !p.word("$filter") {
+		return nil, p.unexpected(`"filter=…"`)
+	}
+	p.i++
+	if err := p.expect('='); err != nil {
+		return nil, err
+	}
+	var err error
+	if n.Filter, err = p.expression(1); err != nil {
+		return nil, err
+	}
+	return n, p.expect(')')
 }
 
 func (p *parser) call(name token) (Node, error) {
@@ -197,6 +249,12 @@ func (p *parser) call(name token) (Node, error) {
 			return nil, err
 		}
 		call.Args = append(call.Args, arg)
+		if call.Name == "case" && len(call.Args)%2 == 1 {
+			if err := p.expect(':'); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if p.accept(')') {
 			return call, nil
 		}

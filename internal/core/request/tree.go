@@ -98,6 +98,71 @@ type Member struct {
 	Items []Expr
 }
 
+// Element is a range variable over the elements of an array.
+type Element struct{ T *model.Type }
+
+// ElementOf is the value of such a variable.
+type ElementOf struct{ Var *Element }
+
+// JSONPath is what stands under names inside a JSON value. Its type is that of JSON until a JSONAs says more.
+type JSONPath struct {
+	Of   Expr
+	Keys []string
+}
+
+// JSONAs is a JSON value as a number, text or boolean; null where it is none.
+type JSONAs struct {
+	Of Expr
+	T  *model.Type
+}
+
+// SubField is a field of a composite value.
+type SubField struct {
+	Of   Expr
+	Name string
+	T    *model.Type
+}
+
+// Collection is what any, all and $count go over: the rows of a relation to many, or the elements of an array.
+type Collection struct {
+	Row     *Row // its Via is the relation, its Parent the row that the relation starts from
+	Array   Expr
+	Element *Element
+}
+
+// Quantifier is any or all; without a condition, any asks whether there is an element at all.
+type Quantifier struct {
+	All  bool
+	Over Collection
+	Body Expr
+}
+
+// Count is the number of elements that meet a condition, or of all.
+type Count struct {
+	Over Collection
+	Body Expr
+}
+
+// Type is the type of the expression.
+func (e *ElementOf) Type() *model.Type { return e.Var.T }
+
+// Type is the type of the expression.
+func (j *JSONPath) Type() *model.Type { return jsonType }
+
+// Type is the type of the expression.
+func (j *JSONAs) Type() *model.Type { return j.T }
+
+// Type is the type of the expression.
+func (s *SubField) Type() *model.Type { return s.T }
+
+// Type is the type of the expression.
+func (q *Quantifier) Type() *model.Type { return model.BooleanType }
+
+// Type is the type of the expression.
+func (c *Count) Type() *model.Type { return model.Int64Type }
+
+var jsonType = &model.Type{Kind: model.JSON, SQL: "jsonb", JSONB: true}
+
 // Type is the type of the expression.
 func (v *Value) Type() *model.Type { return v.T }
 
@@ -132,5 +197,17 @@ func Walk(e Expr, visit func(Expr)) {
 		for _, a := range e.Items {
 			Walk(a, visit)
 		}
+	case *JSONPath:
+		Walk(e.Of, visit)
+	case *JSONAs:
+		Walk(e.Of, visit)
+	case *SubField:
+		Walk(e.Of, visit)
+	case *Quantifier:
+		Walk(e.Over.Array, visit)
+		Walk(e.Body, visit)
+	case *Count:
+		Walk(e.Over.Array, visit)
+		Walk(e.Body, visit)
 	}
 }

@@ -18,6 +18,7 @@ type builder struct {
 	slots   []Slot
 	aliases map[string]int
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
+	vars    map[*request.Element]string
 }
 
 type valueKey struct {
@@ -26,7 +27,7 @@ type valueKey struct {
 }
 
 func newBuilder(scope *access.Scope) *builder {
-	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}}
+	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*request.Element]string{}}
 }
 
 // arg adds an argument and returns its placeholder with the cast that makes its type certain.
@@ -52,6 +53,7 @@ func (b *builder) alias(name string) string {
 // which belongs to a row rule, related rows are not limited by rules of their own.
 type from struct {
 	b       *builder
+	outer   *from // of a subquery: the FROM around it, whose rows it may speak of
 	trusted bool
 	aliases map[*request.Row]string
 	joins   strings.Builder
@@ -65,6 +67,9 @@ func (b *builder) from(root *request.Row, alias string, trusted bool) *from {
 func (f *from) row(r *request.Row) string {
 	if a, ok := f.aliases[r]; ok {
 		return a
+	}
+	if f.outer != nil && !f.holds(r) {
+		return f.outer.row(r)
 	}
 	parent := f.row(r.Parent)
 	a := f.b.alias(r.Resource.Name)
@@ -80,6 +85,16 @@ func (f *from) row(r *request.Row) string {
 	}
 	fmt.Fprintf(&f.joins, "\nleft join %s %s on %s", source, a, on)
 	return a
+}
+
+// holds says whether a row is reached from one of this FROM's own.
+func (f *from) holds(r *request.Row) bool {
+	for ; r != nil; r = r.Parent {
+		if _, ok := f.aliases[r]; ok {
+			return true
+		}
+	}
+	return false
 }
 
 // rule is the row rule of the role for a resource under that alias, and the joins that it needs; "" where all rows are granted.
@@ -242,37 +257,20 @@ func (f *from) expr(e request.Expr) string {
 		return f.call(e)
 	case *request.Member:
 		return f.member(e, true)
+	case *request.Quantifier:
+		return f.quantifier(e)
+	case *request.Count:
+		return f.count(e)
+	case *request.ElementOf:
+		return f.b.vars[e.Var]
+	case *request.JSONPath:
+		return f.jsonPath(e)
+	case *request.JSONAs:
+		return f.jsonAs(e)
+	case *request.SubField:
+		return "(" + f.expr(e.Of) + ")." + catalog.Quote(e.Name)
 	}
 	panic(fmt.Sprintf("no SQL for %T", e))
-}
-
-func (f *from) call(c *request.Call) string {
-	args := make([]string, len(c.Args))
-	for i, a := range c.Args {
-		args[i] = f.expr(a)
-		if a.Type().Kind == model.Enum || a.Type().Kind == model.String && a.Type().Fixed {
-			args[i] += "::text"
-		}
-	}
-	switch c.Op {
-	case "contains":
-		return "(strpos(" + args[0] + ", " + args[1] + ") > 0)"
-	case "startswith":
-		return "starts_with(" + args[0] + ", " + args[1] + ")"
-	case "endswith":
-		return "(right(" + args[0] + ", length(" + args[1] + ")) = " + args[1] + ")"
-	case "tolower":
-		return "lower(" + args[0] + ")"
-	case "toupper":
-		return "upper(" + args[0] + ")"
-	case "trim":
-		return "btrim(" + args[0] + ")"
-	case "length":
-		return "char_length(" + args[0] + ")"
-	case "negate":
-		return "(-" + args[0] + ")"
-	}
-	return f.condition(c, true)
 }
 
 func isNull(e request.Expr) bool {
@@ -286,6 +284,12 @@ func nullable(e request.Expr) bool {
 	case *request.FieldOf:
 		return e.Field.Nullable || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
 	case *request.Call:
+		switch e.Op {
+		case "cast", "case", "lower", "upper":
+			return true
+		case "eq", "ne", "gt", "ge", "lt", "le":
+			return false
+		}
 		for _, a := range e.Args {
 			if nullable(a) {
 				return true
@@ -294,6 +298,8 @@ func nullable(e request.Expr) bool {
 		return false
 	case *request.Constant:
 		return e.T.Kind == model.Unknown
+	case *request.ElementOf, *request.JSONPath, *request.JSONAs, *request.SubField:
+		return true
 	}
 	return false
 }

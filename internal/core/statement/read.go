@@ -183,7 +183,8 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	b, q, rel := f.b, e.Query, e.Relation
 	there := b.alias(rel.To.Name)
 	g := b.from(q.Root, there, f.trusted)
-	source, link := b.collection(rel, alias, there)
+	table, link := b.collection(rel, alias, there)
+	source := "\n  from " + table
 	inner := &selectList{}
 	columns := g.columns(q, there, inner)
 	where := append([]string{link}, g.where(q, there)...)
@@ -208,14 +209,14 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	return append(out, Column{Name: rel.Name, Kind: Many, At: list.add(gathered + ".rows"), Columns: columns})
 }
 
-// collection is the FROM of the rows at the far end of a relation to many, and the condition that ties them to the near row.
-func (b *builder) collection(rel *model.Relation, near, there string) (source, link string) {
-	source = "\n  from " + rel.To.Table.QualifiedName() + " " + there
+// collection is the rows at the far end of a relation to many, as a FROM item, and the condition that ties them to the near row.
+func (b *builder) collection(rel *model.Relation, near, there string) (table, link string) {
+	table = rel.To.Table.QualifiedName() + " " + there
 	if rel.Through == nil {
-		return source, pairs(rel.Pairs, near, there)
+		return table, pairs(rel.Pairs, near, there)
 	}
 	junction := b.alias("junction")
-	return source + "\n  join " + rel.Through.Table.QualifiedName() + " " + junction + " on " + pairs(rel.Through.There, junction, there),
+	return table + "\n  join " + rel.Through.Table.QualifiedName() + " " + junction + " on " + pairs(rel.Through.There, junction, there),
 		pairs(rel.Pairs, near, junction)
 }
 

@@ -1,0 +1,397 @@
+package request
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+)
+
+// Condition resolves a row rule over the row: a filter that may use @caller with the claims that are given. Its literals are
+// held in the tree.
+func Condition(node Node, row *Row, claims []model.Claim) (Expr, error) {
+	rs := &resolver{root: row, option: "rows", fixed: true, claims: claims}
+	return rs.condition(node)
+}
+
+// resolver binds the expressions of one option to the rows that they speak of.
+type resolver struct {
+	root     *Row
+	option   string
+	fixed    bool // literals are held in the tree
+	claims   []model.Claim
+	computed map[string]Expr // what compute has named
+	rows     map[string]*Row // range variables over rows
+	elements map[string]*Element
+}
+
+// within is the resolver for the body of a lambda, where a range variable is known besides.
+func (rs *resolver) within(name string, row *Row, element *Element) *resolver {
+	inner := *rs
+	inner.rows, inner.elements = maps.Clone(rs.rows), maps.Clone(rs.elements)
+	if inner.rows == nil {
+		inner.rows = map[string]*Row{}
+	}
+	if inner.elements == nil {
+		inner.elements = map[string]*Element{}
+	}
+	if row != nil {
+		inner.rows[name] = row
+	} else {
+		inner.elements[name] = element
+	}
+	return &inner
+}
+
+func (rs *resolver) fault(n Node, code, format string, args ...any) error {
+	return faultAt(rs.option, n.Start(), code, format, args...)
+}
+
+// condition resolves an expression that must be true or false.
+func (rs *resolver) condition(n Node) (Expr, error) {
+	e, err := rs.expr(n)
+	if err != nil {
+		return nil, err
+	}
+	if e.Type().Kind == model.JSON {
+		if e, err = rs.jsonAs(e, model.BooleanType, n); err != nil {
+			return nil, err
+		}
+	}
+	if k := e.Type().Kind; k != model.Boolean && k != model.Unknown {
+		return nil, rs.fault(n, "type.mismatch", "a condition is expected, but %s is %s; compare it with something, such as %s eq …", n, articled(e.Type()), n)
+	}
+	return e, nil
+}
+
+func (rs *resolver) expr(n Node) (Expr, error) {
+	switch n := n.(type) {
+	case *LiteralNode:
+		return rs.value(n, naturalType(n.Value.Class)), nil
+	case *PathNode:
+		return rs.path(n)
+	case *UnaryNode:
+		return rs.unary(n)
+	case *BinaryNode:
+		return rs.binary(n)
+	case *CallNode:
+		return rs.call(n)
+	case *LambdaNode:
+		return rs.lambda(n)
+	case *CountNode:
+		return rs.count(n)
+	}
+	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\"")
+}
+
+func (rs *resolver) value(n *LiteralNode, t *model.Type) *Value {
+	v := &Value{T: t, Index: n.Index}
+	if rs.fixed {
+		literal := n.Value
+		v.Fixed = &literal
+	}
+	return v
+}
+
+// path resolves a field, through relations to one, or null, true, false, @caller/name.
+func (rs *resolver) path(n *PathNode) (Expr, error) {
+	first := n.Segments[0].Name
+	if len(n.Segments) == 1 {
+		switch strings.ToLower(first) {
+		case "null":
+			return &Constant{T: model.NullType, Text: "null"}, nil
+		case "true", "false":
+			return &Constant{T: model.BooleanType, Text: strings.ToLower(first)}, nil
+		}
+	}
+	if strings.HasPrefix(first, "@") {
+		return rs.callerValue(n)
+	}
+	if len(n.Segments) == 1 {
+		if e, ok := rs.computed[first]; ok {
+			return e, nil
+		}
+	}
+	if element, ok := rs.elements[first]; ok {
+		return rs.below(&ElementOf{Var: element}, n.Segments, 1)
+	}
+	row, rest := rs.start(n)
+	row, rest, err := rs.walk(row, rest)
+	if err != nil {
+		return nil, err
+	}
+	s := rest[0]
+	if f := row.Resource.Field(s.Name); f != nil {
+		return rs.below(&FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
+	}
+	rel := row.Resource.Relation(s.Name)
+	if rel == nil {
+		return nil, faultAt(rs.option, s.Pos, "field.unknown", "unknown field %q%s", s.Name, unknownField(s.Name, row.Resource))
+	}
+	if rel.Many {
+		return nil, faultAt(rs.option, s.Pos, "relation.many", "%q leads to many %s, so one value can't be taken from it; ask for %s/any(x: …) or %s/$count", s.Name, rel.To.Name, s.Name, s.Name)
+	}
+	return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q is a relation; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+}
+
+// start is the row that a path begins at, a range variable's or the query's own, and the segments that follow.
+func (rs *resolver) start(n *PathNode) (*Row, []SegmentNode) {
+	first := n.Segments[0].Name
+	if row, ok := rs.rows[first]; ok && len(n.Segments) > 1 {
+		return row, n.Segments[1:]
+	}
+	if first == "$it" && len(n.Segments) > 1 {
+		return rs.root, n.Segments[1:]
+	}
+	return rs.root, n.Segments
+}
+
+// walk follows relations to one, as far as more segments come after them.
+func (rs *resolver) walk(row *Row, segments []SegmentNode) (*Row, []SegmentNode, error) {
+	for len(segments) > 1 {
+		s := segments[0]
+		rel := row.Resource.Relation(s.Name)
+		if rel == nil || rel.Many || row.Resource.Field(s.Name) != nil {
+			break
+		}
+		row, segments = row.One(rel), segments[1:]
+	}
+	return row, segments, nil
+}
+
+// below resolves what a path names inside a value: members of JSON, fields of a composite type, bounds of a range.
+func (rs *resolver) below(e Expr, segments []SegmentNode, i int) (Expr, error) {
+	for ; i < len(segments); i++ {
+		s := segments[i]
+		t := e.Type()
+		switch {
+		case t.Kind == model.JSON:
+			path := &JSONPath{Of: e}
+			for ; i < len(segments); i++ {
+				path.Keys = append(path.Keys, segments[i].Name)
+			}
+			return path, nil
+		case t.Kind == model.Complex:
+			at := slices.IndexFunc(t.Fields, func(f model.SubType) bool { return f.Name == s.Name })
+			if at < 0 {
+				return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q has no field %q", segments[i-1].Name, s.Name)
+			}
+			e = &SubField{Of: e, Name: s.Name, T: t.Fields[at].Type}
+		case t.Kind == model.Range && !t.Multi && (s.Name == "lower" || s.Name == "upper"):
+			e = &Call{T: t.Element, Op: s.Name, Args: []Expr{e}}
+		default:
+			return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q is %s, it has no field %q", segments[i-1].Name, articled(t), s.Name)
+		}
+	}
+	return e, nil
+}
+
+func (rs *resolver) callerValue(n *PathNode) (Expr, error) {
+	if n.Segments[0].Name != "@caller" || !rs.fixed {
+		return nil, rs.fault(n, "alias.unknown", "%s has no value: only row rules know it", n.Segments[0].Name)
+	}
+	names := make([]string, len(rs.claims))
+	for i, c := range rs.claims {
+		names[i] = c.Name
+		if len(n.Segments) == 2 && n.Segments[1].Name == c.Name {
+			return &Claim{T: c.Type, Name: c.Name}, nil
+		}
+	}
+	if len(n.Segments) != 2 {
+		return nil, rs.fault(n, "claim.unknown", "write @caller/ and the name of a claim")
+	}
+	if len(names) == 0 {
+		return nil, rs.fault(n, "claim.unknown", "the role has no claims; add \"claims\" with %q and its type", n.Segments[1].Name)
+	}
+	return nil, rs.fault(n, "claim.unknown", "the role has no claim %q%s", n.Segments[1].Name, fault.Suggest(n.Segments[1].Name, names))
+}
+
+func (rs *resolver) unary(n *UnaryNode) (Expr, error) {
+	if n.Operator == "not" {
+		inner, err := rs.condition(n.Operand)
+		if err != nil {
+			return nil, err
+		}
+		return &Call{T: model.BooleanType, Op: "not", Args: []Expr{inner}}, nil
+	}
+	inner, err := rs.expr(n.Operand)
+	if err != nil {
+		return nil, err
+	}
+	if k := inner.Type().Kind; !k.Numeric() && k != model.Duration {
+		return nil, rs.fault(n, "type.mismatch", "a minus sign takes a number, but %s is %s", n.Operand, articled(inner.Type()))
+	}
+	return &Call{T: inner.Type(), Op: "negate", Args: []Expr{inner}}, nil
+}
+
+func (rs *resolver) binary(n *BinaryNode) (Expr, error) {
+	switch n.Operator {
+	case "and", "or":
+		left, err := rs.condition(n.Left)
+		if err != nil {
+			return nil, err
+		}
+		right, err := rs.condition(n.Right)
+		if err != nil {
+			return nil, err
+		}
+		return &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{left, right}}, nil
+	case "eq", "ne", "gt", "ge", "lt", "le":
+		if u, ok := n.Left.(*UnaryNode); ok && u.Operator == "not" {
+			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean {
+				return nil, rs.fault(u, "type.mismatch", "\"not\" binds tighter than %q; write not (%s %s %s)", n.Operator, u.Operand, n.Operator, n.Right)
+			}
+		}
+		return rs.comparison(n)
+	case "in":
+		return rs.member(n)
+	case "has":
+		return rs.comparison(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: n.Right}) // no enum of PostgreSQL holds several values
+	}
+	return rs.arithmetic(n)
+}
+
+func (rs *resolver) comparison(n *BinaryNode) (Expr, error) {
+	left, err := rs.expr(n.Left)
+	if err != nil {
+		return nil, err
+	}
+	right, err := rs.expr(n.Right)
+	if err != nil {
+		return nil, err
+	}
+	if left, err = rs.jsonAs(left, right.Type(), n.Left); err != nil {
+		return nil, err
+	}
+	if right, err = rs.jsonAs(right, left.Type(), n.Right); err != nil {
+		return nil, err
+	}
+	if left, err = rs.fit(left, n.Left, right.Type(), n.Right); err != nil {
+		return nil, err
+	}
+	if right, err = rs.fit(right, n.Right, left.Type(), n.Left); err != nil {
+		return nil, err
+	}
+	if err := rs.comparable(n, left.Type(), right.Type()); err != nil {
+		return nil, err
+	}
+	return &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{left, right}}, nil
+}
+
+// fit gives a literal the type that the other side expects; anything else stays as it is.
+func (rs *resolver) fit(e Expr, n Node, t *model.Type, other Node) (Expr, error) {
+	v, ok := e.(*Value)
+	if !ok || t.Kind == model.Unknown {
+		return e, nil
+	}
+	literal := n.(*LiteralNode)
+	fit := fitting(literal.Value.Class, t)
+	if fit == nil {
+		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.kind(), advice(literal.Value, t))
+	}
+	v.T = fit
+	return v, nil
+}
+
+// advice says how the literal should have been written.
+func advice(l Literal, t *model.Type) string {
+	switch {
+	case t.Kind == model.String && l.Class != Text:
+		return "put it in quotes: " + quoteText(l.Text)
+	case l.Class == Text && (t.Kind.Numeric() || t.Kind == model.GUID || t.Kind == model.Date || t.Kind == model.Instant || t.Kind == model.TimeOfDay) && fits(l.Text, t):
+		return "leave out the quotes"
+	case t.Kind == model.Instant && l.Class == Day:
+		return "write " + l.Text + "T00:00:00Z"
+	case t.Kind == model.Date && l.Class == Moment:
+		return "write " + l.Text[:10]
+	}
+	return "write something like " + exampleOf(t)
+}
+
+func fits(text string, t *model.Type) bool {
+	_, err := argument(Literal{Text: text}, t)
+	return err == nil
+}
+
+func (rs *resolver) comparable(n *BinaryNode, left, right *model.Type) error {
+	for _, side := range []struct {
+		n Node
+		t *model.Type
+	}{{n.Left, left}, {n.Right, right}} {
+		switch side.t.Kind {
+		case model.JSON, model.Collection, model.Complex, model.Range, model.Opaque:
+			other := left
+			if side.t == left {
+				other = right
+			}
+			if other.Kind == model.Unknown && (n.Operator == "eq" || n.Operator == "ne") {
+				continue
+			}
+			return rs.fault(side.n, "type.mismatch", "%s is %s, which can't be compared as a whole; only with null", side.n, articled(side.t))
+		}
+	}
+	l, r := left.Kind, right.Kind
+	text := func(k model.Kind) bool { return k == model.String || k == model.Enum }
+	if l == r || l.Numeric() && r.Numeric() || text(l) && text(r) || l == model.Unknown || r == model.Unknown {
+		return nil
+	}
+	return faultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left), n.Right, articled(right), n.Operator)
+}
+
+func (rs *resolver) member(n *BinaryNode) (Expr, error) {
+	x, err := rs.expr(n.Left)
+	if err != nil {
+		return nil, err
+	}
+	if list, ok := n.Right.(*LiteralNode); ok {
+		if x, err = rs.jsonAs(x, naturalType(list.Value.Items[0].Class), n.Left); err != nil {
+			return nil, err
+		}
+	}
+	if !sortable(x.Type()) {
+		return nil, rs.fault(n.Left, "type.mismatch", "%s is %s, which can't stand before \"in\"", n.Left, articled(x.Type()))
+	}
+	switch list := n.Right.(type) {
+	case *LiteralNode:
+		t := fitting(list.Value.Items[0].Class, x.Type())
+		if t == nil {
+			item := list.Value.Items[0]
+			return nil, faultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item, item.kind(), advice(item, x.Type()))
+		}
+		return &Member{X: x, List: rs.value(list, t)}, nil
+	case *ListNode:
+		m := &Member{X: x}
+		for _, item := range list.Items {
+			e, err := rs.expr(item)
+			if err != nil {
+				return nil, err
+			}
+			if e, err = rs.fit(e, item, x.Type(), n.Left); err != nil {
+				return nil, err
+			}
+			if err := rs.comparable(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: item}, x.Type(), e.Type()); err != nil {
+				return nil, err
+			}
+			m.Items = append(m.Items, e)
+		}
+		return m, nil
+	}
+	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
+}
+
+// articled is the type as it stands after "is".
+func articled(t *model.Type) string {
+	switch t.Kind {
+	case model.Unknown:
+		return "null"
+	case model.Enum:
+		return t.String()
+	case model.Opaque:
+		return "text of a type that can only be read"
+	case model.Int16, model.Int32, model.Int64, model.Collection, model.Complex:
+		return "an " + t.Kind.String()
+	}
+	return "a " + t.Kind.String()
+}

@@ -1,0 +1,268 @@
+package statement
+
+import (
+	"fmt"
+	"strings"
+
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/window"
+)
+
+// templates are the functions that are one SQL expression of their arguments, which stand for %[1]s, %[2]s …
+var templates = map[string]string{
+	"contains":           "(strpos(%[1]s, %[2]s) > 0)",
+	"startswith":         "starts_with(%[1]s, %[2]s)",
+	"endswith":           "(right(%[1]s, length(%[2]s)) = %[2]s)",
+	"matchespattern":     "(%[1]s ~ %[2]s)",
+	"tolower":            "lower(%[1]s)",
+	"toupper":            "upper(%[1]s)",
+	"trim":               "btrim(%[1]s, E' \\t\\n\\r')",
+	"concat":             "(%[1]s || %[2]s)",
+	"length":             "char_length(%[1]s)",
+	"indexof":            "(strpos(%[1]s, %[2]s) - 1)",
+	"year":               "extract(year from %[1]s)::integer",
+	"month":              "extract(month from %[1]s)::integer",
+	"day":                "extract(day from %[1]s)::integer",
+	"hour":               "extract(hour from %[1]s)::integer",
+	"minute":             "extract(minute from %[1]s)::integer",
+	"second":             "floor(extract(second from %[1]s))::integer",
+	"fractionalseconds":  "(extract(second from %[1]s) %% 1)",
+	"date":               "(%[1]s)::date",
+	"time":               "(%[1]s)::time",
+	"totaloffsetminutes": "(case when %[1]s is not null then 0 end)",
+	"totalseconds":       "extract(epoch from %[1]s)",
+	"now":                "now()",
+	"mindatetime":        "'0001-01-01T00:00:00Z'::timestamptz",
+	"maxdatetime":        "'9999-12-31T23:59:59.999999Z'::timestamptz",
+	"floor":              "floor(%[1]s)",
+	"ceiling":            "ceil(%[1]s)",
+	"negate":             "(-%[1]s)",
+	"lower":              "lower(%[1]s)",
+	"upper":              "upper(%[1]s)",
+	"add":                "(%[1]s + %[2]s)",
+	"sub":                "(%[1]s - %[2]s)",
+	"mul":                "(%[1]s * %[2]s)",
+	"div":                "(%[1]s / %[2]s)",
+	"divby":              "(%[1]s / %[2]s)",
+	"mod":                "(%[1]s %% %[2]s)",
+}
+
+func (f *from) call(c *request.Call) string {
+	switch c.Op {
+	case "case":
+		return f.caseOf(c)
+	case "cast":
+		return f.cast(c)
+	case "round":
+		// PostgreSQL rounds doubles to even; the standard rounds half away from zero, as numeric does.
+		return "round((" + f.expr(c.Args[0]) + ")::numeric)::" + plainSQL(c.T)
+	case "substring":
+		return f.substring(c)
+	}
+	template, known := templates[c.Op]
+	if !known {
+		return f.condition(c, true)
+	}
+	args := make([]any, len(c.Args))
+	for i, a := range c.Args {
+		args[i] = f.argument(c, a)
+	}
+	sql := fmt.Sprintf(template, args...)
+	switch {
+	case c.T.Kind == model.Date && (c.Op == "add" || c.Op == "sub"):
+		return sql + "::date"
+	case c.T.Kind == model.Duration && c.Op == "sub" && c.Args[0].Type().Kind == model.Date:
+		return "make_interval(days => " + sql + ")"
+	case c.Op == "mod" && c.T.Kind == model.Double:
+		return sql + "::double precision"
+	}
+	return sql
+}
+
+// argument writes an argument in the type that its function reckons with.
+func (f *from) argument(c *request.Call, e request.Expr) string {
+	sql, t := f.expr(e), e.Type()
+	switch {
+	case t.Kind == model.Enum || t.Kind == model.String && t.Fixed:
+		return sql + "::text"
+	case t.Kind == model.Unknown:
+		return sql + "::" + plainSQL(c.T)
+	case t.Kind == model.Instant && isPart(c.Op):
+		if t.Local {
+			return sql
+		}
+		return "(" + sql + " at time zone 'UTC')"
+	case t.Kind == model.Instant:
+		return instant(sql, t)
+	case c.Op == "mod" && c.T.Kind == model.Double:
+		return "(" + sql + ")::numeric"
+	case isArithmetic(c.Op) && t.Kind.Numeric() && c.T.Kind.Numeric():
+		return "(" + sql + ")::" + c.T.SQL
+	case isArithmetic(c.Op) && t.Kind.Numeric(): // a duration times or through a number
+		return "(" + sql + ")::double precision"
+	}
+	return sql
+}
+
+func isArithmetic(op string) bool {
+	switch op {
+	case "add", "sub", "mul", "div", "divby", "mod":
+		return true
+	}
+	return false
+}
+
+// isPart says whether a function takes a part of an instant, whose calendar is UTC's.
+func isPart(op string) bool {
+	switch op {
+	case "year", "month", "day", "hour", "minute", "second", "fractionalseconds", "date", "time":
+		return true
+	}
+	return false
+}
+
+func plainSQL(t *model.Type) string {
+	if t.Kind == model.Unknown || t.SQL == "" {
+		return "text"
+	}
+	return t.SQL
+}
+
+func (f *from) substring(c *request.Call) string {
+	text := f.argument(c, c.Args[0])
+	start := "greatest((" + f.expr(c.Args[1]) + ")::integer, 0) + 1"
+	if len(c.Args) == 2 {
+		return "substr(" + text + ", " + start + ")"
+	}
+	return "substr(" + text + ", " + start + ", greatest((" + f.expr(c.Args[2]) + ")::integer, 0))"
+}
+
+func (f *from) caseOf(c *request.Call) string {
+	sql := "(case"
+	for i := 0; i < len(c.Args); i += 2 {
+		sql += " when " + f.condition(c.Args[i], false) + " then " + f.converted(c.Args[i+1], c.T)
+	}
+	return sql + " end)"
+}
+
+// converted writes an expression in another type that holds its values.
+func (f *from) converted(e request.Expr, t *model.Type) string {
+	sql := f.expr(e)
+	if e.Type().Kind == model.Instant && e.Type().Local {
+		return instant(sql, e.Type())
+	}
+	return "(" + sql + ")::" + plainSQL(t)
+}
+
+// number matches texts that read as a number.
+const number = `'^\s*[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d{1,3})?\s*$'`
+
+func (f *from) cast(c *request.Call) string {
+	e, t := c.Args[0], c.T
+	sql, from := f.expr(e), e.Type()
+	if from.Kind == model.Instant {
+		sql = instant(sql, from)
+	}
+	switch {
+	case from.Kind == model.Instant && t.Kind == model.String:
+		return "to_char(" + sql + ` at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"')`
+	case from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay):
+		return "(" + sql + " at time zone 'UTC')::" + t.SQL
+	case from.Kind == model.Date && t.Kind == model.Instant:
+		return "(" + sql + "::timestamp at time zone 'UTC')"
+	case (from.Kind == model.String || from.Kind == model.Enum) && t.Kind.Numeric():
+		text := "(" + sql + ")::text"
+		value := "(" + text + ")::numeric"
+		if t.Kind.Integer() {
+			value = "trunc(" + value + ")"
+		}
+		return "(case when " + text + " ~ " + number + " then " + value + "::" + t.SQL + " end)"
+	case from.Kind.Numeric() && t.Kind.Integer():
+		return "trunc((" + sql + ")::numeric)::" + t.SQL
+	}
+	return "(" + sql + ")::" + t.SQL
+}
+
+// quantifier writes any and all. all asks that there is no element for which the condition is not true.
+func (f *from) quantifier(q *request.Quantifier) string {
+	source, g := f.over(q.Over)
+	where := append([]string(nil), source.where...)
+	if q.Body != nil {
+		body := g.condition(q.Body, q.All)
+		if q.All {
+			body = "(" + body + ") is not true"
+		}
+		where = append(where, body)
+	}
+	sql := "exists (select 1 from " + source.table + g.joins.String() + whereClause(where) + ")"
+	if q.All {
+		return "(not " + sql + ")"
+	}
+	return sql
+}
+
+func (f *from) count(c *request.Count) string {
+	source, g := f.over(c.Over)
+	where := append([]string(nil), source.where...)
+	if c.Body != nil {
+		where = append(where, g.condition(c.Body, false))
+	}
+	return "(select count(*) from " + source.table + g.joins.String() + whereClause(where) + ")"
+}
+
+// source is a FROM item and the conditions that tie it to the row outside.
+type source struct {
+	table string
+	where []string
+}
+
+// over opens a subquery over a collection. For rows, the role's rule holds in it, unless it is part of a rule itself.
+func (f *from) over(c request.Collection) (source, *from) {
+	if c.Row == nil {
+		alias := f.b.alias("element")
+		f.b.vars[c.Element] = alias + ".v"
+		g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{}}
+		array := f.expr(c.Array)
+		if c.Array.Type().Kind == model.JSON {
+			return source{table: "jsonb_array_elements(case when jsonb_typeof(" + array + ") = 'array' then " + array + " end) " + alias + "(v)"}, g
+		}
+		return source{table: "unnest(" + array + ") " + alias + "(v)"}, g
+	}
+	rel := c.Row.Via
+	near := f.row(c.Row.Parent)
+	there := f.b.alias(rel.To.Name)
+	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{c.Row: there}}
+	table, link := f.b.collection(rel, near, there)
+	s := source{table: table, where: []string{link}}
+	if !f.trusted {
+		if rule, joins := f.b.rule(window.Read, rel.To, there); rule != "" {
+			g.joins.WriteString(joins)
+			s.where = append(s.where, rule)
+		}
+	}
+	return s, g
+}
+
+// jsonPath writes the value under names inside JSON, null where there is none.
+func (f *from) jsonPath(j *request.JSONPath) string {
+	keys := make([]string, len(j.Keys))
+	for i, k := range j.Keys {
+		keys[i] = "'" + strings.ReplaceAll(k, "'", "''") + "'"
+	}
+	return "(" + f.json(j.Of) + " #> array[" + strings.Join(keys, ",") + "])"
+}
+
+func (f *from) json(e request.Expr) string {
+	if e.Type().JSONB {
+		return f.expr(e)
+	}
+	return "(" + f.expr(e) + ")::jsonb"
+}
+
+// jsonAs writes a JSON value as a number, text or boolean, null where it is none: no value makes the statement fail.
+func (f *from) jsonAs(j *request.JSONAs) string {
+	value := f.json(j.Of)
+	name := map[model.Kind]string{model.Decimal: "number", model.String: "string", model.Boolean: "boolean"}[j.T.Kind]
+	return "(case when jsonb_typeof(" + value + ") = '" + name + "' then (" + value + " #>> '{}')::" + j.T.SQL + " end)"
+}

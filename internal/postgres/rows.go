@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"encoding/binary"
+	"encoding/json"
+	"net/url"
 	"strconv"
 
 	"eagerwindow/internal/core/statement"
@@ -13,7 +15,8 @@ type column struct {
 	at      int
 	value   appender // of a plain value
 	kind    statement.ColumnKind
-	columns []column // of a relation
+	columns []column // of a relation, or the key of a link
+	path    string   // of a link: the resource
 }
 
 func compile(columns []statement.Column) []column {
@@ -25,6 +28,8 @@ func compile(columns []statement.Column) []column {
 			out[i].value = appenderOf(c.Type)
 		case statement.Total:
 			out[i].value = appendInteger
+		case statement.Link:
+			out[i].columns, out[i].path = compile(c.Columns), c.Resource
 		default:
 			out[i].columns = compile(c.Columns)
 		}
@@ -41,6 +46,10 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 			dst = append(dst, ',')
 		}
 		dst = append(append(dst, c.name...), ':')
+		if c.kind == statement.Link {
+			dst = appendLink(dst, values, c)
+			continue
+		}
 		value := values[c.at]
 		switch {
 		case value == nil && c.kind == statement.Many:
@@ -89,7 +98,21 @@ func appendRecords(dst, src []byte, columns []column) []byte {
 	return append(dst, ']')
 }
 
-// orderAppender writes an order value for a next link as JSON.
+// appendLink writes the path of a row: the resource, then its key as segments.
+func appendLink(dst []byte, values [][]byte, c *column) []byte {
+	path := c.path
+	for i := range c.columns {
+		k := &c.columns[i]
+		text := string(k.value(nil, values[k.at]))
+		if text[0] == '"' {
+			_ = json.Unmarshal([]byte(text), &text) // it was written a moment ago
+		}
+		path += "/" + url.PathEscape(text)
+	}
+	return appendString(dst, path)
+}
+
+// total reads a count.
 func total(src []byte) int64 {
 	n, _ := strconv.ParseInt(string(appendInteger(nil, src)), 10, 64)
 	return n

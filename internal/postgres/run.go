@@ -33,6 +33,7 @@ func Compile(plan *statement.Plan, types []*model.Type) *Query {
 
 // Cursor is the answer of a reading statement, row by row. It holds a connection until it is closed.
 type Cursor struct {
+	ctx   context.Context // of the statement, to tell a time limit from other ends
 	q     *Query
 	conn  *pgxpool.Conn
 	rows  pgx.Rows
@@ -52,12 +53,10 @@ func (q *Query) Open(ctx context.Context, pool *pgxpool.Pool, args []any) (*Curs
 		conn.Release()
 		return nil, translate(ctx, err)
 	}
-	c := &Cursor{q: q, conn: conn, rows: rows, first: true, more: rows.Next()}
+	c := &Cursor{ctx: ctx, q: q, conn: conn, rows: rows, first: true, more: rows.Next()}
 	if !c.more {
-		err := rows.Err()
-		if err != nil {
-			c.Close()
-			return nil, translate(ctx, err)
+		if rows.Err() != nil {
+			return nil, c.Close()
 		}
 		return c, nil
 	}
@@ -109,7 +108,10 @@ func (c *Cursor) Close() error {
 	c.rows.Close()
 	err := c.rows.Err()
 	c.conn.Release()
-	return err
+	if err != nil {
+		return translate(c.ctx, err)
+	}
+	return nil
 }
 
 // Written is what a write did to its row.

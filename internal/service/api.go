@@ -151,6 +151,11 @@ func contextSelect(q *request.Query) string {
 	for _, f := range q.Select {
 		parts = append(parts, f.Name)
 	}
+	if q.Select != nil {
+		for _, c := range q.Computed {
+			parts = append(parts, c.Name)
+		}
+	}
 	for _, e := range q.Expand {
 		inner := contextSelect(e.Query)
 		if inner == "" {

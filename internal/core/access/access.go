@@ -5,6 +5,7 @@ package access
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -282,6 +283,11 @@ func (s *Scope) Check(q *request.Query) error {
 	if err := s.checkExpr(q.Filter); err != nil {
 		return err
 	}
+	for _, c := range q.Computed {
+		if err := s.checkExpr(c.By); err != nil {
+			return err
+		}
+	}
 	for _, t := range q.Order {
 		if !t.Implied {
 			if err := s.checkExpr(t.By); err != nil {
@@ -289,6 +295,8 @@ func (s *Scope) Check(q *request.Query) error {
 			}
 		}
 	}
+	// expand=* means what may be read: the rest is left out, not refused.
+	q.Expand = slices.DeleteFunc(q.Expand, func(e *request.Expansion) bool { return e.Optional && s.For(window.Read, e.Relation.To) == nil })
 	for _, e := range q.Expand {
 		if err := s.Check(e.Query); err != nil {
 			return err

@@ -155,15 +155,31 @@ func join(nodes []Node) string {
 	return strings.Join(parts, ",")
 }
 
+// SearchNode is a term of search, or terms put together.
+type SearchNode struct {
+	Operator string // "and", "or", "not"; "" a word or phrase
+	Term     *LiteralNode
+	Parts    []*SearchNode
+}
+
 // Options are the query options of a collection, or of an expanded relation, as they were written.
 type Options struct {
+	Compute []ComputeNode
+	Search  *SearchNode
 	Filter  Node
 	OrderBy []OrderNode
-	Select  []*PathNode // nil: all; a single "*" is nil too
+	Select  []*PathNode // nil: all; a "*" is nil too
 	Expand  []ExpandNode
 	Top     *LiteralNode
 	Skip    *LiteralNode
 	Count   bool
+	Levels  int // of a relation to the same resource; 0 is 1
+}
+
+// ComputeNode is one value of compute with its name.
+type ComputeNode struct {
+	By   Node
+	Name SegmentNode
 }
 
 // OrderNode is one term of orderby.
@@ -172,8 +188,10 @@ type OrderNode struct {
 	Desc bool
 }
 
-// ExpandNode is one relation of expand with its own options.
+// ExpandNode is one relation of expand with its own options. Only is "count" or "ref" where no more than that is wanted.
 type ExpandNode struct {
 	Path    SegmentNode
+	All     bool // *
+	Only    string
 	Options Options
 }

@@ -2,9 +2,11 @@ package request
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
 )
 
 // parser reads the tokens of one option into nodes (OData 4.01 URL Conventions, 5.1).
@@ -350,16 +352,31 @@ func (p *parser) selectList() ([]*PathNode, error) {
 	return paths, nil
 }
 
-// expandList reads `vessel(select=name),tugs(orderby=name;top=2)`.
+// expandList reads `vessel(select=name),tugs(orderby=name;top=2),cargo_items/$count,*`.
 func (p *parser) expandList() ([]ExpandNode, error) {
 	var list []ExpandNode
 	for {
 		t := p.peek()
-		if t.kind != tokenName {
+		e := ExpandNode{Path: SegmentNode{t.pos, t.text}}
+		switch {
+		case p.accept('*'):
+			e.All = true
+		case t.kind == tokenName:
+			p.i++
+		default:
 			return nil, p.unexpected("the name of a relation")
 		}
-		p.i++
-		e := ExpandNode{Path: SegmentNode{t.pos, t.text}}
+		if p.accept('/') {
+			switch {
+			case p.word("$count"):
+				e.Only = "count"
+			case p.word("$ref"):
+				e.Only = "ref"
+			default:
+				return nil, p.unexpected(`"$count" or "$ref"`)
+			}
+			p.i++
+		}
 		if p.accept('(') {
 			if p.depth++; p.depth > maxDepth {
 				return nil, p.fault(t.pos, "expand is nested more than %d deep", maxDepth)
@@ -375,6 +392,79 @@ func (p *parser) expandList() ([]ExpandNode, error) {
 			return list, nil
 		}
 	}
+}
+
+// computeList reads `draught_m mul 3.28 as draught_ft,tugs/$count as n`.
+func (p *parser) computeList() ([]ComputeNode, error) {
+	var list []ComputeNode
+	for {
+		by, err := p.expression(1)
+		if err != nil {
+			return nil, err
+		}
+		if !p.word("as") {
+			return nil, p.unexpected(`"as" and a name`)
+		}
+		p.i++
+		t := p.next()
+		if t.kind != tokenName || !window.IsName(t.text) {
+			return nil, p.fault(t.pos, "unexpected %s; a name for the computed value is expected", t)
+		}
+		list = append(list, ComputeNode{by, SegmentNode{t.pos, t.text}})
+		if !p.accept(',') {
+			return list, nil
+		}
+	}
+}
+
+// search reads words put together by OR, AND (or nothing) and NOT, the last binding tightest.
+func (p *parser) search() (*SearchNode, error) { return p.searchList("OR", p.searchAnd) }
+
+func (p *parser) searchAnd() (*SearchNode, error) { return p.searchList("AND", p.searchTerm) }
+
+func (p *parser) searchList(operator string, part func() (*SearchNode, error)) (*SearchNode, error) {
+	n := &SearchNode{Operator: strings.ToLower(operator)}
+	for {
+		next, err := part()
+		if err != nil {
+			return nil, err
+		}
+		n.Parts = append(n.Parts, next)
+		t := p.peek()
+		switch {
+		case t.kind == tokenName && t.text == operator:
+			p.i++
+		case operator == "AND" && (t.kind == tokenLiteral || t.kind == tokenName && t.text == "NOT" || t.kind == tokenMark && t.mark == '('):
+		case len(n.Parts) == 1:
+			return n.Parts[0], nil
+		default:
+			return n, nil
+		}
+	}
+}
+
+func (p *parser) searchTerm() (*SearchNode, error) {
+	if p.depth++; p.depth > maxDepth {
+		return nil, p.fault(p.peek().pos, "search is nested more than %d deep", maxDepth)
+	}
+	defer func() { p.depth-- }()
+	t := p.peek()
+	switch {
+	case t.kind == tokenName && t.text == "NOT":
+		p.i++
+		inner, err := p.searchTerm()
+		return &SearchNode{Operator: "not", Parts: []*SearchNode{inner}}, err
+	case p.accept('('):
+		inner, err := p.search()
+		if err != nil {
+			return nil, err
+		}
+		return inner, p.expect(')')
+	case t.kind == tokenLiteral:
+		p.i++
+		return &SearchNode{Term: &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}}, nil
+	}
+	return nil, p.unexpected("a word or a phrase in double quotes")
 }
 
 // nestedOptions reads `select=name;top=2)`, the closing bracket too.
@@ -415,6 +505,12 @@ func (p *parser) nestedOptions(o *Options) error {
 // optionValue reads the value of one option into o.
 func (p *parser) optionValue(name string, o *Options) (err error) {
 	switch name {
+	case "compute":
+		o.Compute, err = p.computeList()
+	case "search":
+		o.Search, err = p.search()
+	case "levels":
+		o.Levels, err = p.levels()
 	case "filter":
 		o.Filter, err = p.expression(1)
 	case "orderby":
@@ -437,6 +533,20 @@ func (p *parser) optionValue(name string, o *Options) (err error) {
 		p.i++
 	}
 	return err
+}
+
+// levels reads a number or max. It changes the statement, so it is checked here and a part of the shape by its own text.
+func (p *parser) levels() (int, error) {
+	t := p.next()
+	if t.kind == tokenName && strings.EqualFold(t.text, "max") {
+		return maxExpand, nil
+	}
+	if t.kind == tokenLiteral {
+		if n, err := strconv.Atoi(p.literals[t.literal].Text); err == nil && n >= 1 && n <= maxExpand {
+			return n, nil
+		}
+	}
+	return 0, p.fault(t.pos, "levels takes a number from 1 to %d, or max", maxExpand)
 }
 
 // number reads the whole number of top or skip.

@@ -40,10 +40,10 @@ type option struct {
 }
 
 // nestedOptionNames are the options that collections take, also inside expand; their order is the order in the shape.
-var nestedOptionNames = []string{"filter", "orderby", "select", "expand", "top", "skip", "count"}
+var nestedOptionNames = []string{"compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
 
 // optionNames are all query options of a request.
-var optionNames = append(slices.Clone(nestedOptionNames), "skiptoken", "format")
+var optionNames = append(slices.Clone(nestedOptionNames[:len(nestedOptionNames)-1]), "skiptoken", "format")
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
@@ -52,10 +52,11 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	if err := r.readPath(m, path, s); err != nil {
 		return nil, err
 	}
-	values, err := readOptions(rawQuery)
+	values, aliases, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err
 	}
+	s.aliases = aliases
 	r.text = append(r.text, path)
 	for i, name := range optionNames {
 		if !values[i].given {
@@ -71,15 +72,19 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 			}
 			continue
 		}
-		if r.HasKey && name != "select" && name != "expand" {
-			return nil, fault.New(fault.Invalid, "option.misplaced", "%s goes with a collection; this is one row, which takes select and expand", name).On(name)
+		if r.HasKey && name != "select" && name != "expand" && name != "compute" {
+			return nil, fault.New(fault.Invalid, "option.misplaced", "%s goes with a collection; this is one row, which takes select, expand and compute", name).On(name)
 		}
 		s.shape = append(s.shape, '&')
 		s.shape = append(s.shape, name...)
 		r.text = append(r.text, name, values[i].text)
 		s.text, s.option, s.pos, s.parens = values[i].text, name, 0, 0
 		first := len(s.tokens)
-		if err := s.scan(); err != nil {
+		scan := s.scan
+		if name == "search" {
+			scan = s.scanSearch
+		}
+		if err := scan(); err != nil {
 			return nil, err
 		}
 		r.options = append(r.options, option{name, s.tokens[first:len(s.tokens):len(s.tokens)]})
@@ -207,8 +212,9 @@ type optionText struct {
 }
 
 // readOptions parts the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
-func readOptions(rawQuery string) ([]optionText, error) {
-	values := make([]optionText, len(optionNames))
+// Options that begin with @ are parameter aliases.
+func readOptions(rawQuery string) (values []optionText, aliases map[string]string, err error) {
+	values = make([]optionText, len(optionNames))
 	for rawQuery != "" {
 		var pair string
 		pair, rawQuery, _ = strings.Cut(rawQuery, "&")
@@ -219,26 +225,43 @@ func readOptions(rawQuery string) ([]optionText, error) {
 		name, err1 := url.QueryUnescape(rawName)
 		value, err2 := url.QueryUnescape(rawValue)
 		if err1 != nil || err2 != nil {
-			return nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
+			return nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
+		}
+		if strings.HasPrefix(name, "@") {
+			if _, twice := aliases[name]; twice {
+				return nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", name).On(name)
+			}
+			if aliases == nil {
+				aliases = map[string]string{}
+			}
+			aliases[name] = value
+			continue
 		}
 		plain := strings.ToLower(strings.TrimPrefix(name, "$"))
 		i := slices.Index(optionNames, plain)
 		if i < 0 {
-			return nil, fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", name, fault.Suggest(plain, optionNames)).On(name)
+			return nil, nil, fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", name, fault.Suggest(plain, optionNames)).On(name)
 		}
 		if values[i].given {
-			return nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
+			return nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
 		}
 		values[i] = optionText{value, true}
 	}
-	return values, nil
+	return values, aliases, nil
 }
 
 // Path is the path as it was read.
 func (r *Request) Path() string { return r.text[0] }
 
-// Fingerprint is the path and the options, without the continuation: a next link belongs to them alone.
-func (r *Request) Fingerprint() string { return strings.Join(r.text, "\x00") }
+// Fingerprint is the path and the options, without the continuation: a next link belongs to them alone. Literals are told
+// beside, as an alias gives them from elsewhere.
+func (r *Request) Fingerprint() string {
+	out := strings.Join(r.text, "\x00")
+	for _, l := range r.Literals {
+		out += "\x00" + l.String()
+	}
+	return out
+}
 
 // Parse makes nodes of the options.
 func (r *Request) Parse() (*Options, error) {

@@ -82,7 +82,7 @@ func TestFaults(t *testing.T) {
 		{"pilotages/17", "", `pilotages has a key of 3 parts (port_call_id, pilot_id, direction); the path gives 1`},
 		{"pilotages(17)", "", `the key of pilotages has 3 parts (port_call_id, pilot_id, direction), the path gives 1; write pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')`},
 		{"weather_log/1", "", `weather_log has no key, so it has no single rows; filter the collection instead`},
-		{"vessels/3", "filter=id eq 3", `filter goes with a collection; this is one row, which takes select and expand`},
+		{"vessels/3", "filter=id eq 3", `filter goes with a collection; this is one row, which takes select, expand and compute`},
 		{"vessels", "filter=%zz", `the query has a percent sign that is no encoding`},
 	}
 	for _, tt := range tests {

@@ -77,16 +77,27 @@ func fill(q *Query, o *Options, within string, depth int) error {
 		return "expand"
 	}
 	var err error
+	rs := &resolver{root: q.Root, computed: map[string]Expr{}}
+	if err := q.compute(rs, o, in("compute")); err != nil {
+		return err
+	}
+	if o.Search != nil {
+		q.Search = searched(q.Root, o.Search)
+	}
 	if o.Filter != nil {
-		rs := &resolver{root: q.Root, option: in("filter")}
+		rs.option = in("filter")
 		if q.Filter, err = rs.condition(o.Filter); err != nil {
 			return err
 		}
 	}
-	if err := q.order(o.OrderBy, in("orderby")); err != nil {
+	rs.option = in("orderby")
+	if err := q.order(rs, o.OrderBy); err != nil {
 		return err
 	}
 	for _, path := range o.Select {
+		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
+			continue
+		}
 		f, err := selected(q.Root.Resource, path, in("select"))
 		if err != nil {
 			return err
@@ -95,12 +106,13 @@ func fill(q *Query, o *Options, within string, depth int) error {
 			q.Select = append(q.Select, f)
 		}
 	}
+	if o.Select != nil && q.Select == nil {
+		q.Select = []*model.Field{} // computed values alone
+	}
 	for i := range o.Expand {
-		e, err := expansion(q, &o.Expand[i], within, depth)
-		if err != nil {
+		if err := expand(q, &o.Expand[i], within, depth); err != nil {
 			return err
 		}
-		q.Expand = append(q.Expand, e)
 	}
 	q.Count = o.Count
 	if o.Top != nil {
@@ -108,6 +120,69 @@ func fill(q *Query, o *Options, within string, depth int) error {
 	}
 	if o.Skip != nil {
 		q.Skip = &Value{T: model.Int64Type, Index: o.Skip.Index}
+	}
+	return nil
+}
+
+// compute resolves the computed values; each may use those before it. The answer shows those that select names, or all.
+func (q *Query) compute(rs *resolver, o *Options, option string) error {
+	rs.option = option
+	for _, c := range o.Compute {
+		name := c.Name.Name
+		if q.Root.Resource.Field(name) != nil || q.Root.Resource.Relation(name) != nil || rs.computed[name] != nil {
+			return faultAt(option, c.Name.Pos, "name.taken", "%s has %q already; choose another name", q.Root.Resource.Name, name)
+		}
+		by, err := rs.expr(c.By)
+		if err != nil {
+			return err
+		}
+		if !sortable(by.Type()) {
+			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
+		}
+		rs.computed[name] = by
+		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *PathNode) bool { return p.Segments[0].Name == name })
+		if shown {
+			q.Computed = append(q.Computed, Computed{name, by})
+		}
+	}
+	return nil
+}
+
+func searched(row *Row, n *SearchNode) Expr {
+	if n.Operator == "" {
+		return &Searched{Row: row, Term: &Value{T: model.StringType, Index: n.Term.Index}}
+	}
+	e := searched(row, n.Parts[0])
+	if n.Operator == "not" {
+		return &Call{T: model.BooleanType, Op: "not", Args: []Expr{e}}
+	}
+	for _, part := range n.Parts[1:] {
+		e = &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{e, searched(row, part)}}
+	}
+	return e
+}
+
+// expand adds a relation, or every one that is not named by itself.
+func expand(q *Query, node *ExpandNode, within string, depth int) error {
+	if !node.All {
+		e, err := expansion(q, node, within, depth)
+		if err == nil {
+			q.Expand = append(q.Expand, e)
+		}
+		return err
+	}
+	for _, rel := range q.Root.Resource.Relations {
+		if slices.ContainsFunc(q.Expand, func(e *Expansion) bool { return e.Relation == rel }) {
+			continue
+		}
+		one := *node
+		one.Path.Name, one.All = rel.Name, false
+		e, err := expansion(q, &one, within, depth)
+		if err != nil {
+			return err
+		}
+		e.Optional = true
+		q.Expand = append(q.Expand, e)
 	}
 	return nil
 }
@@ -128,24 +203,35 @@ func expansion(q *Query, node *ExpandNode, within string, depth int) (*Expansion
 	}
 	if !rel.Many {
 		o := node.Options
-		given := []bool{o.Filter != nil, o.OrderBy != nil, o.Top != nil, o.Skip != nil, o.Count}
+		given := []bool{o.Filter != nil, o.OrderBy != nil, o.Top != nil, o.Skip != nil, o.Count, o.Search != nil}
+		if node.Only == "count" {
+			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
+		}
 		if i := slices.Index(given, true); i >= 0 {
 			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, so it takes select and expand, not %s", rel.Name,
-				[]string{"filter", "orderby", "top", "skip", "count"}[i])
+				[]string{"filter", "orderby", "top", "skip", "count", "search"}[i])
 		}
 	}
 	root := &Row{Resource: rel.To, Parent: q.Root, Via: rel}
 	if !rel.Many {
 		root = q.Root.One(rel) // one join serves filter, order and expand
 	}
-	e := &Expansion{Relation: rel, Pos: node.Path.Pos, Query: &Query{Root: root}}
-	return e, fill(e.Query, &node.Options, within+rel.Name+"/", depth+1)
+	e := &Expansion{Relation: rel, Pos: node.Path.Pos, Query: &Query{Root: root}, Only: node.Only}
+	options := node.Options
+	if options.Levels > 1 {
+		if rel.To != rel.From {
+			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "levels goes with a relation to the same resource; %s leads to %s", rel.Name, rel.To.Name)
+		}
+		deeper := *node
+		deeper.Options.Levels--
+		options.Expand = append(slices.Clone(options.Expand), deeper)
+	}
+	return e, fill(e.Query, &options, within+rel.Name+"/", depth+1)
 }
 
 // order resolves the caller's order, or the document's where the caller gives none, and appends the key, so that the order
 // is always one and the same.
-func (q *Query) order(given []OrderNode, option string) error {
-	rs := &resolver{root: q.Root, option: option}
+func (q *Query) order(rs *resolver, given []OrderNode) error {
 	if given == nil {
 		terms, err := DefaultOrder(q.Root)
 		if err != nil {
@@ -159,7 +245,7 @@ func (q *Query) order(given []OrderNode, option string) error {
 			return err
 		}
 		if _, isValue := by.(*Value); isValue || !sortable(by.Type()) {
-			return faultAt(option, node.By.Start(), "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By)
+			return rs.fault(node.By, "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By)
 		}
 		q.Order = append(q.Order, Term{By: by, Desc: node.Desc})
 	}

@@ -19,6 +19,8 @@ type scanner struct {
 	literals []Literal
 	shape    []byte
 	parens   int
+	aliases  map[string]string // what parameter aliases stand for
+	aliased  int               // how deep aliases stand in aliases
 }
 
 const maxParens = 64
@@ -53,7 +55,9 @@ func (s *scanner) scan() error {
 			if s.pos == start+1 {
 				return s.fault(start, `a name is missing after "@"`)
 			}
-			s.add(token{kind: tokenAlias, text: s.text[start:s.pos], pos: start})
+			if err := s.alias(s.text[start:s.pos], start); err != nil {
+				return err
+			}
 		case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
 			if err := s.name(); err != nil {
 				return err
@@ -62,6 +66,10 @@ func (s *scanner) scan() error {
 			s.pos++
 			s.add(token{kind: tokenMark, mark: c, pos: start})
 			switch c {
+			case '=':
+				if err := s.nestedSearch(); err != nil {
+					return err
+				}
 			case '(':
 				if s.parens++; s.parens > maxParens {
 					return s.fault(start, "brackets are nested more than %d deep", maxParens)
@@ -73,6 +81,90 @@ func (s *scanner) scan() error {
 		default:
 			r, _ := utf8.DecodeRuneInString(s.text[start:])
 			return s.fault(start, "unexpected character %q", r)
+		}
+	}
+}
+
+// alias puts what an alias stands for in its place. One that is not given stays a token: only row rules know @caller.
+func (s *scanner) alias(name string, start int) error {
+	text, given := s.aliases[name]
+	if !given {
+		s.add(token{kind: tokenAlias, text: name, pos: start})
+		return nil
+	}
+	if s.aliased++; s.aliased > 8 {
+		return s.fault(start, "%s stands for itself", name)
+	}
+	inner := scanner{text: text, option: name, tokens: s.tokens, literals: s.literals, shape: s.shape, aliases: s.aliases, aliased: s.aliased, parens: s.parens}
+	if err := inner.scan(); err != nil {
+		return err
+	}
+	s.aliased--
+	s.tokens, s.literals, s.shape = inner.tokens[:len(inner.tokens)-1], inner.literals, inner.shape // without its end
+	return nil
+}
+
+// scanSearch scans the text of search: words, "phrases", AND, OR, NOT and brackets (URL Conventions, 5.1.8).
+func (s *scanner) scanSearch() error {
+	if err := s.searchWords(); err != nil {
+		return err
+	}
+	if s.pos < len(s.text) {
+		return s.fault(s.pos, "unexpected %q", s.text[s.pos])
+	}
+	s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos, end: s.pos})
+	return nil
+}
+
+// nestedSearch scans search=… inside expand(…), where it ends at a semicolon or at the bracket that closes the options.
+func (s *scanner) nestedSearch() error {
+	n := len(s.tokens)
+	if s.option != "expand" || n < 2 || s.tokens[n-2].kind != tokenName || !strings.EqualFold(strings.TrimPrefix(s.tokens[n-2].text, "$"), "search") {
+		return nil
+	}
+	return s.searchWords()
+}
+
+func (s *scanner) searchWords() error {
+	depth := 0
+	for {
+		s.skipSpace()
+		if s.pos >= len(s.text) || s.text[s.pos] == ';' && depth == 0 {
+			return nil
+		}
+		start := s.pos
+		switch c := s.text[s.pos]; c {
+		case '(', ')':
+			if c == ')' && depth == 0 {
+				return nil
+			}
+			s.pos++
+			if depth++; c == ')' {
+				depth -= 2
+			}
+			if depth > maxParens {
+				return s.fault(start, "brackets are nested more than %d deep", maxParens)
+			}
+			s.add(token{kind: tokenMark, mark: c, pos: start})
+		case '"':
+			end := strings.IndexByte(s.text[start+1:], '"')
+			if end < 0 {
+				return s.fault(start, "the phrase is not closed: a double quote is missing")
+			}
+			s.pos = start + end + 2
+			s.literal(Text, s.text[start+1:s.pos-1], start)
+		default:
+			for s.pos < len(s.text) && strings.IndexByte(" \t\n\r();\"", s.text[s.pos]) < 0 {
+				s.pos++
+			}
+			if word := s.text[start:s.pos]; word == "AND" || word == "OR" || word == "NOT" {
+				s.add(token{kind: tokenName, text: word, pos: start})
+			} else {
+				if s.pos == start {
+					return s.fault(start, "unexpected %q", s.text[start])
+				}
+				s.literal(Text, word, start)
+			}
 		}
 	}
 }
@@ -108,6 +200,10 @@ func (s *scanner) add(t token) {
 func (s *scanner) literal(class Class, text string, start int) {
 	s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start, end: s.pos})
 	s.literals = append(s.literals, Literal{Class: class, Text: text, Option: s.option, Pos: start})
+	if n := len(s.tokens); n > 2 && s.tokens[n-2].mark == '=' && strings.EqualFold(strings.TrimPrefix(s.tokens[n-3].text, "$"), "levels") {
+		s.shape = append(append(s.shape, ' '), text...) // how deep is no argument: it makes another statement
+		return
+	}
 	s.shape = append(s.shape, ' ', byte(class), '?')
 }
 

@@ -4,22 +4,41 @@ import "eagerwindow/internal/core/model"
 
 // Query is a request bound to a model: what is read of one resource, and of the relations it expands.
 type Query struct {
-	Root   *Row
-	Key    []Value        // one for each key field; nil for a collection
-	Filter Expr           // nil: every row
-	Order  []Term         // as the caller or the document gave it, the key appended; empty where there is neither
-	Select []*model.Field // nil: all that may be read
-	Expand []*Expansion
-	Top    *Value // nil: the page decides
-	Skip   *Value
-	Count  bool
+	Root     *Row
+	Key      []Value        // one for each key field; nil for a collection
+	Filter   Expr           // nil: every row
+	Order    []Term         // as the caller or the document gave it, the key appended; empty where there is neither
+	Select   []*model.Field // nil: all that may be read
+	Computed []Computed     // the computed values that stand in the answer
+	Search   Expr
+	Expand   []*Expansion
+	Top      *Value // nil: the page decides
+	Skip     *Value
+	Count    bool
 }
+
+// Computed is a value of compute with its name.
+type Computed struct {
+	Name string
+	By   Expr
+}
+
+// Searched says whether a text field of the row holds a word or phrase, in any case. Which fields there are is for access to say.
+type Searched struct {
+	Row  *Row
+	Term *Value
+}
+
+// Type is the type of the expression.
+func (s *Searched) Type() *model.Type { return model.BooleanType }
 
 // Expansion is a relation that stands in each row of the answer, with a query of its own.
 type Expansion struct {
 	Relation *model.Relation
 	Query    *Query
 	Pos      int
+	Only     string // "count", "ref"; "" the rows
+	Optional bool   // of expand=*: left out where the role may not read it
 }
 
 // Term is one term of an order. An implied one is not the caller's: it comes from the document, or is part of the key.

@@ -261,6 +261,8 @@ func (f *from) expr(e request.Expr) string {
 		return f.quantifier(e)
 	case *request.Count:
 		return f.count(e)
+	case *request.Searched:
+		return f.searched(e)
 	case *request.ElementOf:
 		return f.b.vars[e.Var]
 	case *request.JSONPath:

@@ -74,8 +74,8 @@ func (f *from) call(c *request.Call) string {
 		return sql + "::date"
 	case c.T.Kind == model.Duration && c.Op == "sub" && c.Args[0].Type().Kind == model.Date:
 		return "make_interval(days => " + sql + ")"
-	case c.Op == "mod" && c.T.Kind == model.Double:
-		return sql + "::double precision"
+	case c.Op == "mod" && c.T.Kind == model.Double, c.Op == "floor", c.Op == "ceiling":
+		return sql + "::" + plainSQL(c.T)
 	}
 	return sql
 }
@@ -265,4 +265,19 @@ func (f *from) jsonAs(j *request.JSONAs) string {
 	value := f.json(j.Of)
 	name := map[model.Kind]string{model.Decimal: "number", model.String: "string", model.Boolean: "boolean"}[j.T.Kind]
 	return "(case when jsonb_typeof(" + value + ") = '" + name + "' then (" + value + " #>> '{}')::" + j.T.SQL + " end)"
+}
+
+// searched looks for a word in every text field that the role may read, in any case.
+func (f *from) searched(s *request.Searched) string {
+	alias, term := f.row(s.Row), "lower("+f.value(s.Term, "text")+")"
+	var parts []string
+	for _, field := range f.b.scope.Readable(s.Row.Resource) {
+		if field.Type.Kind == model.String {
+			parts = append(parts, "coalesce(strpos(lower("+column(alias, field)+"), "+term+") > 0, false)")
+		}
+	}
+	if parts == nil {
+		return "false"
+	}
+	return "(" + strings.Join(parts, " or ") + ")"
 }

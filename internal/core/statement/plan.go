@@ -34,15 +34,17 @@ const (
 	One                     // a record, or null
 	Many                    // an array of records
 	Total                   // a count
+	Link                    // the path of a row: Resource and the key in Columns
 )
 
 // Column is a member of the answer's objects and where its value stands: in the SQL row, or in the record of a relation.
 type Column struct {
-	Name    string
-	Kind    ColumnKind
-	At      int
-	Type    *model.Type // of a plain one
-	Columns []Column    // of a relation
+	Name     string
+	Kind     ColumnKind
+	At       int
+	Type     *model.Type // of a plain one
+	Columns  []Column    // of a relation, or the key of a link
+	Resource string      // of a link
 }
 
 // Slot says where an argument comes from. One of the members is set.

@@ -112,6 +112,9 @@ func (f *from) where(q *request.Query, alias string) []string {
 		k := &q.Key[i]
 		list = append(list, "("+column(alias, q.Root.Resource.Key[i])+" = "+f.expr(k)+")")
 	}
+	if q.Search != nil {
+		list = append(list, f.condition(q.Search, true))
+	}
 	if q.Filter != nil {
 		list = append(list, f.condition(q.Filter, false))
 	}
@@ -150,6 +153,9 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 	for _, field := range fields {
 		out = append(out, Column{Name: field.Name, Kind: Plain, Type: field.Type, At: list.add(shown(alias, field))})
 	}
+	for _, c := range q.Computed {
+		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.expr(c.By))})
+	}
 	for _, e := range q.Expand {
 		if e.Relation.Many {
 			out = append(out, f.many(e, alias, list)...)
@@ -172,7 +178,7 @@ func shown(alias string, field *model.Field) string {
 func (f *from) one(e *request.Expansion, list *selectList) Column {
 	alias := f.row(e.Query.Root)
 	inner := &selectList{}
-	columns := f.columns(e.Query, alias, inner)
+	columns := f.shown(e, alias, inner)
 	marker := alias + "." + catalog.Quote(e.Relation.Pairs[0].There)
 	at := list.add("case when " + marker + " is not null then row(" + inner.String() + ") end")
 	return Column{Name: e.Relation.Name, Kind: One, At: at, Columns: columns}
@@ -186,7 +192,7 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	table, link := b.collection(rel, alias, there)
 	source := "\n  from " + table
 	inner := &selectList{}
-	columns := g.columns(q, there, inner)
+	columns := g.shown(e, there, inner)
 	where := append([]string{link}, g.where(q, there)...)
 	order := orderBy(g.order(q.Order))
 	gathered := b.alias("gathered")
@@ -197,16 +203,33 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	if q.Skip != nil {
 		sql += "\n  offset " + g.expr(q.Skip)
 	}
-	fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select array_agg(row(%s)) as rows from (%s) r\n) %s on true", numbered("r", len(inner.items)), sql, gathered)
+	if e.Only != "count" {
+		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select array_agg(row(%s)) as rows from (%s) r\n) %s on true", numbered("r", len(inner.items)), sql, gathered)
+	}
 	out := []Column{}
-	if q.Count {
+	if q.Count || e.Only == "count" {
 		h := b.from(q.Root, there, f.trusted)
 		total := append([]string{link}, h.where(q, there)...)
 		counted := b.alias("gathered")
 		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select count(*) as total%s%s%s\n) %s on true", source, h.joins.String(), whereClause(total), counted)
 		out = append(out, Column{Name: rel.Name + "@count", Kind: Total, At: list.add(counted + ".total")})
 	}
+	if e.Only == "count" {
+		return out
+	}
 	return append(out, Column{Name: rel.Name, Kind: Many, At: list.add(gathered + ".rows"), Columns: columns})
+}
+
+// shown adds what the rows of an expansion show: their columns, or no more than their links.
+func (f *from) shown(e *request.Expansion, alias string, list *selectList) []Column {
+	if e.Only != "ref" {
+		return f.columns(e.Query, alias, list)
+	}
+	link := Column{Name: "@id", Kind: Link, Resource: e.Relation.To.Name}
+	for _, k := range e.Relation.To.Key {
+		link.Columns = append(link.Columns, Column{Kind: Plain, Type: k.Type, At: list.add(shown(alias, k))})
+	}
+	return []Column{link}
 }
 
 // collection is the rows at the far end of a relation to many, as a FROM item, and the condition that ties them to the near row.

@@ -1,0 +1,111 @@
+package server_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+)
+
+// The parts of the language that the differential test does not draw, each beside SQL by hand.
+func TestLanguage(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	tests := []struct{ path, field, sql string }{
+		{"/vessels?filter=particulars/engine/kw gt 11000&orderby=id&top=1000", "id", "select id from harbour.vessel where (particulars#>>'{engine,kw}')::numeric > 11000 order by id"},
+		{"/vessels?filter=particulars/engine/maker eq 'Vasko' and particulars/crew in (5,6)&orderby=id", "id", "select id from harbour.vessel where particulars#>>'{engine,maker}' = 'Vasko' and (particulars->>'crew')::int in (5,6) order by id"},
+		{"/vessels?filter=particulars/engine eq null&orderby=id&top=1000", "id", "select id from harbour.vessel where not particulars ? 'engine' order by id"},
+		{"/vessels?filter=particulars/engine/maker gt 5", "id", "select 1 where false"},
+		{"/vessels?filter=tags/any(t: t eq 'ice')&orderby=id&top=1000", "id", "select id from harbour.vessel where 'ice' = any(tags) order by id"},
+		{"/vessels?filter=tags/$count gt 1 and tags/all(t: length(t) gt 3)&orderby=id", "id", "select id from harbour.vessel where cardinality(tags) > 1 and not exists (select from unnest(tags) t where length(t) <= 3) order by id"},
+		{"/port_calls?filter=pilotages/any(p: p/pilot/mentor/licence eq 'SM-4103' and p/port_call/status eq $it/status)&orderby=id&top=50", "id",
+			"select distinct p.id from harbour.port_call p join harbour.pilotage g on g.port_call_id = p.id join harbour.pilot a on a.id = g.pilot_id join harbour.pilot m on m.id = a.mentor_id where m.licence = 'SM-4103' order by 1 limit 50"},
+		{"/inspections?filter=findings/any(f: f/grade ge 3)&orderby=id&top=1000", "id", "select distinct i.id from harbour.inspection i, jsonb_array_elements(findings) f where (f->>'grade')::int >= 3 order by 1"},
+		{"/cargo_items?filter=stowage/lower ge 78&orderby=id&top=1000", "id", "select id from harbour.cargo_item where lower(stowage) >= 78 order by id"},
+		{"/port_calls?filter=departed_at sub arrived_at gt duration'PT14H30M' and eta gt 2026-06-01T00:00:00Z&orderby=id&top=1000", "id", "select id from harbour.port_call where departed_at - arrived_at > interval '14:30' and eta > '2026-06-01Z' order by id"},
+		{"/port_calls?filter=eta add duration'P1D' gt 2026-07-17T00:00:00Z&orderby=id", "id", "select id from harbour.port_call where eta + interval '1 day' > '2026-07-17Z' order by id"},
+		{"/vessels?filter=year(built_on) eq 2001 and month(built_on) lt 6&orderby=id", "id", "select id from harbour.vessel where built_on >= '2001-01-01' and built_on < '2001-06-01' order by id"},
+		{"/port_calls?filter=date(eta) eq 2026-07-02 and hour(eta) ge 20 and time(eta) lt 22:30:00&orderby=id", "id", "select id from harbour.port_call where eta >= '2026-07-02 20:00Z' and eta < '2026-07-02 22:30Z' order by id"},
+		{"/inspections?filter=totalseconds(took) gt 13000&orderby=id&top=1000", "id", "select id from harbour.inspection where took > interval '13000 seconds' order by id"},
+		{"/vessels?filter=matchesPattern(name,'^(Grey|Pale) [A-M].*$')&orderby=id&top=1000", "id", "select id from harbour.vessel where name ~ '^(Grey|Pale) [A-M]' order by id"},
+		{"/vessels?filter=cast(imo_number,Edm.Int32) mod 100 eq 97 and isof(name,Edm.String)&orderby=id", "id", "select id from harbour.vessel where imo_number::int % 100 = 97 order by id"},
+		{"/vessels?filter=floor(gross_tonnage divby 1000) eq 24 or ceiling(gross_tonnage mul -1) eq -24150&orderby=id", "id", "select id from harbour.vessel where floor(gross_tonnage / 1000) = 24 or ceil(-gross_tonnage) = -24150 order by id"},
+		{"/vessels?filter=id eq @a or name eq @b&@a=3&@b='Lindisker'&orderby=id", "id", "select id from harbour.vessel where id = 3 or name = 'Lindisker' order by id"},
+		{"/vessels?filter=id in @l&@l=(3,5,7)&orderby=id", "id", "select id from harbour.vessel where id in (3,5,7) order by id"},
+		{"/port_calls?compute=tugs/$count as n,draught_m mul 3.2808 as feet&filter=n eq 3 and feet gt 44&orderby=feet desc,id&top=30", "id",
+			"select p.id from harbour.port_call p where (select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) = 3 and draught_m * 3.2808 > 44 order by draught_m desc, id limit 30"},
+		{"/vessels?orderby=port_calls/$count desc,name&top=15", "id", "select v.id from harbour.vessel v order by (select count(*) from harbour.port_call p where p.vessel_id = v.id) desc, name, id limit 15"},
+		{`/port_calls?search=ice OR "engine failure"&orderby=id&top=1000`, "id", "select id from harbour.port_call where remarks ilike '%ice%' or remarks ilike '%engine failure%' order by id limit 1000"},
+		{"/vessels?search=grey NOT (petrel OR wake)&orderby=id", "id", "select id from harbour.vessel where name ilike '%grey%' and name not ilike '%petrel%' and name not ilike '%wake%' order by id"},
+		{"/pilots?filter=on_duty and not (mentor/on_duty)&orderby=name", "name", "select p.name from harbour.pilot p join harbour.pilot m on m.id = p.mentor_id where p.on_duty and not m.on_duty order by p.name"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.path, func(t *testing.T) {
+			got := fields(readList(t, r.Send(t, token, "GET", "/api/saltmere"+tt.path, nil)), tt.field)
+			if want := column(t, r.Harbour, tt.sql); !slices.Equal(got, want) {
+				t.Errorf("got %d %.300v\nwant %d %.300v", len(got), got, len(want), want)
+			}
+		})
+	}
+}
+
+// What expand can do, told by the whole answer.
+func TestExpandOptions(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	tests := []struct{ path, want string }{
+		{"/tugs/1?expand=port_calls/$count&select=name", `{"@context":"../$metadata#tugs(name,port_calls())/$entity","name":"Bram","port_calls@count":` + one("select count(*) from harbour.port_call_tug where tug_id = 1") + `}`},
+		{"/vessels/3?select=name&expand=port_calls/$ref(orderby=id;top=1)", `"port_calls":[{"@id":"port_calls/` + one("select min(id) from harbour.port_call where vessel_id = 3") + `"}]}`},
+		{"/vessels/3?select=name&expand=port_calls(filter=status eq 'cancelled';compute=year(eta) as y;select=id,y;orderby=id;top=1)", `"port_calls":[{"id":` + one("select min(id) from harbour.port_call where vessel_id = 3 and status = 'cancelled'") + `,"y":20`},
+		{"/vessels/3?select=name&expand=port_calls(search=xyzzy;count=true)", `"port_calls@count":0,"port_calls":[]}`},
+		{"/pilots?filter=licence eq 'SM-4103'&select=name&expand=trainees(levels=2;select=name;orderby=name;top=1)", `"trainees":[{"name":"`},
+		{"/pilots?top=1&orderby=name&select=name&expand=mentor(levels=max;select=name)", `"mentor":`},
+		{"/dues?top=1&expand=*", `"port_call":{"id":`},
+		{"/tugs/1?compute=bollard_pull_t mul 2 as twice,concat(name,'!') as shout&select=shout", `{"@context":"../$metadata#tugs(shout)/$entity","shout":"Bram!"}`},
+		{"/tugs/1?compute=bollard_pull_t gt 1 as strong", `"bollard_pull_t":54.5,"strong":true}`},
+	}
+	for _, tt := range tests {
+		if a := r.Send(t, token, "GET", "/api/saltmere"+tt.path, nil); a.StatusCode != 200 || !strings.Contains(a.Text, tt.want) {
+			t.Errorf("%s\ngot  %s %.500s\nwant %s", tt.path, a.Status, a.Text, tt.want)
+		}
+	}
+	// A role's expand=* is what it may read.
+	a := r.Send(t, r.Token(t, "agent"), "GET", "/api/saltmere/port_calls?top=1&expand=*", nil)
+	if a.StatusCode != 200 || strings.Contains(a.Text, `"inspections"`) || !strings.Contains(a.Text, `"tugs"`) {
+		t.Errorf("expand=* as agent: %s %s", a.Status, a.Text)
+	}
+	// Lambdas and counts keep to the role's rows and fields.
+	agent := r.Token(t, "agent")
+	own := fields(readList(t, r.Send(t, agent, "GET", "/api/saltmere/tugs?compute=port_calls/$count as n&orderby=id", nil)), "n")
+	if want := column(t, r.Harbour, "select (select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = j.port_call_id join harbour.vessel v on v.id = p.vessel_id where j.tug_id = t.id and v.agent_id = 3) from harbour.tug t order by id"); !slices.Equal(own, want) {
+		t.Errorf("counts as agent: %v, want %v", own, want)
+	}
+	for _, query := range []string{"filter=port_calls/any(p: p/remarks eq null)", "compute=port_calls/$count(filter=remarks eq null) as n", "filter=port_calls/any(p: p/inspections/any())"} {
+		if a := r.Send(t, agent, "GET", "/api/saltmere/tugs?"+query, nil); a.StatusCode != 403 {
+			t.Errorf("%s as agent: %s %s", query, a.Status, a.Text)
+		}
+	}
+}
+
+// Mistakes that only a value can make are refusals, never a fault of the service.
+func TestValueMistakes(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	for query, want := range map[string]string{
+		"filter=id mul 9223372036854775807 gt 1": "a number is out of range", "filter=id div 0 eq 1": "something is divided by zero",
+		"filter=id eq 99999999999999999999": "", "filter=matchesPattern(name,'(')": "is no pattern that is understood: missing closing )",
+		`filter=matchesPattern(name,'(a)\1')`: "is no pattern", "filter=built_on eq 0000-00-00": "is no date",
+		"filter=substring(name,-5) eq name": "", "filter=@p eq @p&@p=@p": "stands for itself", "filter=name eq @p&@p=@q&@q='Lindisker'": "",
+		"compute=id as name": `vessels has \"name\" already`, "compute=id add 1": `\"as\" and a name`, "compute=tags as x": "single values can be computed",
+		"search=\"a": "the phrase is not closed", "search=a AND": "a word or a phrase in double quotes is missing", "search=NOT": "is missing",
+		"expand=agent(levels=2)": "levels goes with a relation to the same resource", "filter=port_calls/all()": "all(…) needs a condition",
+		"filter=agent/any(a: a/id eq 1)": "leads to one row", "filter=name/any(a: a eq 1)": "take a relation to many or an array",
+		"filter=cast(name,Edm.Guid) eq null": "can't be cast", "filter=cast(name,Edm.Stringg) eq null": `did you mean \"Edm.String\"?`,
+		"filter=case(id eq 1:1,true:'a') eq 1": "the values of case must have one type", "filter=id add name eq 1": `so \"add\" can't reckon with them`,
+	} {
+		a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil)
+		if want == "" && a.StatusCode != 200 || want != "" && (a.StatusCode != 400 || !strings.Contains(a.Text, want)) {
+			t.Errorf("%s: %s %.300s\nwant %q", query, a.Status, a.Text, want)
+		}
+	}
+}

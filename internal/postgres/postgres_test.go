@@ -246,7 +246,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	pool := connect(b, harbourtest.Database(b, true))
 	cat := introspect(b, pool)
 	table := cat.Find("harbour", "port_call")
-	plan := &statement.Plan{SQL: "select id, vessel_id, berth_code, status, eta, draught_m, hazardous from harbour.port_call where id = 1", Total: -1, Present: -1}
+	plan := &statement.Plan{SQL: "select id, vessel_id, berth_code, status, eta, draught_m, hazardous from harbour.port_call where id = 1", Total: -1, Present: -1, Version: -1}
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}

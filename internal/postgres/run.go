@@ -63,7 +63,7 @@ func (q *Query) Open(ctx context.Context, pool *pgxpool.Pool, args []any) (*Curs
 	if q.Plan.Total >= 0 {
 		values := rows.RawValues()
 		c.total = total(values[q.Plan.Total])
-		c.more = values[q.Plan.Present] != nil
+		c.more = q.Plan.Present < 0 || values[q.Plan.Present] != nil
 	}
 	return c, nil
 }
@@ -99,6 +99,9 @@ func (c *Cursor) AppendOrder(dst []byte) []byte {
 	}
 	return append(dst, ']')
 }
+
+// Version is the version of the row at hand.
+func (c *Cursor) Version() string { return string(c.rows.RawValues()[c.q.Plan.Version]) }
 
 // Total is the number of rows of the filter, where the plan counts them.
 func (c *Cursor) Total() int64 { return c.total }

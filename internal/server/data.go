@@ -1,7 +1,10 @@
 package server
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +22,8 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/service"
 )
@@ -46,7 +51,15 @@ func (s *Server) data(r chi.Router, find target) {
 		r.Method(method, "/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
 		r.Method(method, "/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
 	}
-	r.Post("/*", handle(s.create))
+	r.Post("/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+		if path, isQuery := strings.CutSuffix(below(r), "/$query"); isQuery {
+			return s.query(w, r, path, "text/plain", api, caller)
+		}
+		return s.create(w, r, api, caller)
+	}))
+	r.Method("QUERY", "/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+		return s.query(w, r, below(r), "application/x-www-form-urlencoded", api, caller)
+	}))
 	r.Patch("/*", handle(s.update))
 	r.Delete("/*", handle(s.remove))
 }
@@ -143,11 +156,33 @@ const readLimit = 30 * time.Second
 const writeLimit = 30 * time.Second
 
 func (s *Server) read(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	return s.ask(w, r, below(r), r.URL.RawQuery, api, caller)
+}
+
+// query reads with the options in the body, for those that are too long for a URL: POST …/$query with text/plain (URL
+// Conventions, 5.1; Protocol, 11.2.6.8), and the QUERY method.
+func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media string, api *service.API, caller access.Caller) error {
+	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err != nil || kind != "text/plain" && kind != media {
+		return fault.New(fault.UnsupportedMedia, "body.media", "the body holds query options; send it as Content-Type: %s", media).On("Content-Type")
+	}
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		return err
+	}
+	options := strings.TrimSpace(string(body))
+	if r.URL.RawQuery != "" {
+		options = strings.Trim(r.URL.RawQuery+"&"+options, "&")
+	}
+	return s.ask(w, r, path, options, api, caller)
+}
+
+func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *service.API, caller access.Caller) error {
 	ctx, cancel := context.WithCancelCause(r.Context())
 	defer cancel(nil)
 	// Only the wait for the first row is bounded: a long answer may take as long as its reader needs.
 	patience := time.AfterFunc(readLimit, func() { cancel(context.DeadlineExceeded) })
-	page, err := api.Read(ctx, caller, below(r), r.URL.RawQuery, preferences(r))
+	page, err := api.Read(ctx, caller, path, options, preferences(r))
 	patience.Stop()
 	if err != nil {
 		if errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
@@ -155,7 +190,27 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request, api *service.API, 
 		}
 		return err
 	}
-	return s.stream(w, r, page)
+	if tag := page.ETag(); tag != "" {
+		w.Header().Set("ETag", tag)
+		if matches(r.Header.Get("If-None-Match"), tag) {
+			w.WriteHeader(http.StatusNotModified)
+			return page.Close()
+		}
+	}
+	return s.stream(w, r, page, path, options)
+}
+
+// matches compares weakly (RFC 9110, 13.1.2).
+func matches(list, tag string) bool {
+	if list == "*" {
+		return true
+	}
+	for _, t := range strings.Split(list, ",") {
+		if t = strings.TrimSpace(t); t != "" && strings.TrimPrefix(t, "W/") == strings.TrimPrefix(tag, "W/") {
+			return true
+		}
+	}
+	return false
 }
 
 func preferences(r *http.Request) service.Preferences {
@@ -184,9 +239,9 @@ const flushAt = 256 << 10
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 16<<10); return &b }}
 
 // stream writes a page as it arrives.
-func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page) error {
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page, path, options string) error {
 	pooled := buffers.Get().(*[]byte)
-	out := answer{w: w, buf: (*pooled)[:0]}
+	out := answer{w: w, kind: "application/json", buf: (*pooled)[:0]}
 	defer func() { *pooled = out.buf; buffers.Put(pooled) }()
 	closed := false
 	defer func() {
@@ -197,11 +252,25 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 	up := strings.Repeat("../", strings.Count(below(r), "/"))
 	out.buf = append(out.buf, `{"@context":`...)
 	out.buf = appendQuoted(out.buf, up+"$metadata#"+page.Context)
-	if page.Single {
+	switch {
+	case page.View == request.Number:
+		out.kind, out.buf = "text/plain; charset=utf-8", strconv.AppendInt(out.buf[:0], page.Total(), 10)
+		closed = true
+		if err := page.Close(); err != nil {
+			return s.cut(&out, r, err)
+		}
+		out.end()
+		return nil
+	case page.Single && page.Empty:
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	case page.Field != nil:
+		return s.field(w, page, out.buf)
+	case page.Single:
 		row := len(out.buf)
 		out.buf = page.AppendRow(out.buf)
 		spliceObject(out.buf, row)
-	} else {
+	default:
 		if page.Counted {
 			out.buf = strconv.AppendInt(append(out.buf, `,"@count":`...), page.Total(), 10)
 		}
@@ -224,7 +293,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 			return s.cut(&out, r, err)
 		}
 		if token != "" {
-			next := nextLink(r, token)
+			next := nextLink(root(r)+"/"+path, options, token)
 			out.buf = appendQuoted(append(out.buf, `,"@nextLink":`...), next)
 			w.Header().Set("Link", "<"+next+`>; rel="next"`)
 		}
@@ -236,6 +305,35 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 		return s.cut(&out, r, err)
 	}
 	out.end()
+	return nil
+}
+
+// field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.
+func (s *Server) field(w http.ResponseWriter, page *service.Page, context []byte) error {
+	row := page.AppendRow(nil)
+	value := bytes.TrimSuffix(bytes.TrimPrefix(row, []byte(`{"`+page.Field.Name+`":`)), []byte("}"))
+	if bytes.Equal(value, []byte("null")) {
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
+	if page.View != request.Bare {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write(append(append(append(context, `,"value":`...), value...), '}', '\n'))
+		return nil
+	}
+	kind := "text/plain; charset=utf-8"
+	var text string
+	switch err := json.Unmarshal(value, &text); {
+	case page.Field.Type.Kind == model.Binary:
+		kind = "application/octet-stream"
+		value, _ = base64.RawURLEncoding.DecodeString(text)
+	case page.Field.Type.Kind == model.JSON:
+		kind = "application/json"
+	case err == nil:
+		value = []byte(text)
+	}
+	w.Header().Set("Content-Type", kind)
+	_, _ = w.Write(value)
 	return nil
 }
 
@@ -262,13 +360,14 @@ func (s *Server) cut(out *answer, r *http.Request, err error) error {
 // answer gathers a body and sends it in large parts.
 type answer struct {
 	w    http.ResponseWriter
+	kind string
 	buf  []byte
 	sent bool
 }
 
 func (a *answer) flush() error {
 	if !a.sent {
-		a.w.Header().Set("Content-Type", "application/json")
+		a.w.Header().Set("Content-Type", a.kind)
 		a.w.Header().Set("Trailer", "Link")
 		a.sent = true
 	}
@@ -284,7 +383,7 @@ func (a *answer) flush() error {
 
 func (a *answer) end() {
 	if !a.sent {
-		a.w.Header().Set("Content-Type", "application/json")
+		a.w.Header().Set("Content-Type", a.kind)
 		a.w.Header().Set("Content-Length", strconv.Itoa(len(a.buf)))
 	}
 	_, _ = a.w.Write(a.buf)
@@ -293,10 +392,10 @@ func (a *answer) end() {
 	}
 }
 
-// nextLink is this request's path and query with the token of the next page.
-func nextLink(r *http.Request, token string) string {
+// nextLink is a request's path and options with the token of the next page.
+func nextLink(path, options, token string) string {
 	var kept []string
-	for _, pair := range strings.Split(r.URL.RawQuery, "&") {
+	for _, pair := range strings.Split(options, "&") {
 		name, _, _ := strings.Cut(pair, "=")
 		if name, err := url.QueryUnescape(name); pair == "" || err == nil && strings.EqualFold(strings.TrimPrefix(name, "$"), "skiptoken") {
 			continue
@@ -304,7 +403,7 @@ func nextLink(r *http.Request, token string) string {
 		kept = append(kept, pair)
 	}
 	kept = append(kept, "skiptoken="+token)
-	return r.URL.EscapedPath() + "?" + strings.NewReplacer(" ", "%20", "<", "%3C", ">", "%3E", `"`, "%22").Replace(strings.Join(kept, "&"))
+	return path + "?" + strings.NewReplacer(" ", "%20", "<", "%3C", ">", "%3E", `"`, "%22").Replace(strings.Join(kept, "&"))
 }
 
 func appendQuoted(dst []byte, s string) []byte {

@@ -1,9 +1,13 @@
 package server_test
 
 import (
+	"io"
+	"net/http"
 	"slices"
 	"strings"
 	"testing"
+
+	"eagerwindow/internal/client"
 )
 
 // The parts of the language that the differential test does not draw, each beside SQL by hand.
@@ -107,5 +111,104 @@ func TestValueMistakes(t *testing.T) {
 		if want == "" && a.StatusCode != 200 || want != "" && (a.StatusCode != 400 || !strings.Contains(a.Text, want)) {
 			t.Errorf("%s: %s %.300s\nwant %q", query, a.Status, a.Text, want)
 		}
+	}
+}
+
+// Paths: along relations, to fields, bare values, counts and links.
+func TestPaths(t *testing.T) {
+	r := start(t)
+	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
+	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	const calls = "from harbour.port_call where vessel_id = 3"
+	const waiting = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.berth_code is null order by p.id limit 1"
+	last, name := one("select p.id "+waiting), one("select v.name "+waiting)
+	tests := []struct {
+		token, path string
+		status      int
+		want        string
+	}{
+		{master, "/vessels/3/port_calls?filter=status eq 'departed'&orderby=eta&top=1&select=id&count=true", 200, `{"@context":"../../$metadata#port_calls(id)","@count":` + one("select count(*) "+calls+" and status = 'departed'") + `,"value":[
+{"id":` + one("select id "+calls+" and status = 'departed' order by eta limit 1") + `}
+]}`},
+		{master, "/vessels(3)/port_calls/$count", 200, one("select count(*) " + calls)},
+		{master, "/vessels/3/port_calls/$count?filter=hazardous", 200, one("select count(*) " + calls + " and hazardous")},
+		{master, "/port_calls/" + last + "/vessel/agent?select=id", 200, `{"@context":"../../../$metadata#agents(id)/$entity","id":3}`},
+		{master, "/port_calls/" + last + "/vessel/name", 200, `{"@context":"../../../$metadata#vessels/name","value":"` + name + `"}`},
+		{master, "/port_calls/" + last + "/vessel/name/$value", 200, name},
+		{master, "/port_calls/" + last + "/berth", 204, ""},
+		{master, "/port_calls/" + last + "/berth_code", 204, ""},
+		{master, "/port_calls/999999/berth", 404, "there is no such row of port_calls"},
+		{master, "/vessels/999999/port_calls", 404, "there is no such row of vessels"},
+		{agent, "/vessels/1/port_calls", 404, "there is no such row of vessels"},
+		{agent, "/vessels/3/port_calls/$count", 200, one("select count(*) " + calls)},
+		{agent, "/tugs/1/port_calls/$count", 200, one("select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = j.port_call_id join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and tug_id = 1")},
+		{agent, "/port_calls/" + last + "/remarks", 403, "may not read remarks"},
+		{master, "/port_calls/1/tugs/$ref?orderby=id", 200, `"@context":"../../../$metadata#Collection($ref)"`},
+		{master, "/vessels/3/port_calls/1", 404, "there is no such row of port_calls"},
+		{master, "/vessels/3/particulars/$value", 200, `{"crew":`},
+		{master, "/vessels/3/kind/$value", 200, one("select kind::text from harbour.vessel where id = 3")},
+		{master, "/vessels/3/name?select=id", 400, "this is a field, which takes no options"},
+		{master, "/vessels/3/name/x", 404, `nothing follows \"name\"`},
+		{master, "/vessels/3/$count", 400, "$count follows a collection"},
+		{master, "/vessels/3/$valu", 404, `did you mean \"$value\"?`},
+		{master, "/vessels/$count?orderby=id", 400, "this is a count, which takes filter and search"},
+		{master, "/vessels/3/agent(1)", 400, "agent leads to one row, so it takes no key"},
+		{master, "/pilots?top=0&expand=mentor/$count", 400, "which is not counted"},
+	}
+	for _, tt := range tests {
+		if a := r.Send(t, tt.token, "GET", "/api/saltmere"+tt.path, nil); a.StatusCode != tt.status || !strings.Contains(a.Text, tt.want) {
+			t.Errorf("%s\ngot  %s %.400s\nwant %d %s", tt.path, a.Status, a.Text, tt.status, tt.want)
+		}
+	}
+}
+
+// Versions of rows, and options in the body.
+func TestVersionsAndQuery(t *testing.T) {
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	send := func(method, path, body string, header ...string) (int, string, http.Header) {
+		t.Helper()
+		req, err := http.NewRequest(method, r.URL+client.Escape(path), strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+master)
+		for i := 0; i < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		text, _ := io.ReadAll(res.Body)
+		return res.StatusCode, string(text), res.Header
+	}
+	_, _, first := send("GET", "/api/saltmere/vessels/3", "")
+	tag := first.Get("ETag")
+	if status, text, _ := send("GET", "/api/saltmere/vessels/3", "", "If-None-Match", tag); status != 304 || text != "" {
+		t.Errorf("the same version: %d %s", status, text)
+	}
+	if status, _, h := send("HEAD", "/api/saltmere/vessels/3", ""); status != 200 || h.Get("ETag") != tag || h.Get("Content-Length") == "" {
+		t.Errorf("HEAD: %d %v", status, h)
+	}
+	if status, text, _ := send("PATCH", "/api/saltmere/vessels/3", `{"flag":"DK"}`, "Content-Type", "application/json"); status != 200 {
+		t.Fatal(text)
+	}
+	if status, _, h := send("GET", "/api/saltmere/vessels/3", "", "If-None-Match", `"x", `+tag); status != 200 || h.Get("ETag") == tag {
+		t.Errorf("another version: %d, %s after %s", status, h.Get("ETag"), tag)
+	}
+	const options = "filter=id in (1,2,3)&select=id&orderby=id desc"
+	_, want, _ := send("GET", "/api/saltmere/vessels?"+options, "")
+	for _, q := range [][3]string{{"POST", "/api/saltmere/vessels/$query", "text/plain"}, {"QUERY", "/api/saltmere/vessels", "application/x-www-form-urlencoded"}} {
+		if status, text, _ := send(q[0], q[1], options, "Content-Type", q[2]); status != 200 || !strings.HasSuffix(text, want[strings.Index(want, `"value"`):]) {
+			t.Errorf("%s: %d %s\nwant %s", q[0], status, text, want)
+		}
+		if status, text, _ := send(q[0], q[1], options, "Content-Type", "application/json"); status != 415 || !strings.Contains(text, q[2]) {
+			t.Errorf("%s with another type: %d %s", q[0], status, text)
+		}
+	}
+	if status, text, _ := send("POST", "/api/saltmere/vessels/$query", "filter=id in ("+strings.Repeat("1,", 20000)+"2)&select=id&orderby=id", "Content-Type", "text/plain"); status != 200 || !strings.Contains(text, `{"id":1},`) {
+		t.Errorf("a long list: %d %.300s", status, text)
 	}
 }

@@ -32,6 +32,7 @@ type Server struct {
 // New makes the handler of the service.
 func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	srv := &Server{service: s, log: log, console: console}
+	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
 	r.Use(requestID, srv.logged, srv.recovered, secured, limited)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if err != nil {
 		return nil, err
 	}
-	page := &Page{Context: p.context, Single: p.single, Counted: p.query.Plan.Total >= 0, api: a, read: r, plan: p}
+	page := &Page{Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View, Field: r.Field, api: a, read: r, plan: p}
 	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
 	if !p.single {
 		if page.span, err = p.span(r, token, prefs); err != nil {
@@ -84,13 +85,32 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if page.cursor, err = p.query.Open(ctx, a.pool, args); err != nil {
 		return nil, err
 	}
-	if p.single && !page.cursor.Next() {
-		if err := page.cursor.Close(); err != nil {
-			return nil, err
-		}
-		return nil, noRow(p.resource)
+	if r.View == request.Number {
+		return page, nil
 	}
-	return page, nil
+	if page.Empty = !page.cursor.Next(); !page.Empty {
+		return page, nil
+	}
+	return page, a.empty(ctx, c, r, page)
+}
+
+// empty tells an answer without rows from a path that leads nowhere: to a row that is not there, or from one.
+func (a *API) empty(ctx context.Context, c access.Caller, r *request.Request, page *Page) error {
+	parent := r.Parent()
+	if r.Single && !r.ToOne() || r.Single && parent == "" {
+		return errors.Join(page.cursor.Close(), noRow(r.Resource))
+	}
+	if parent == "" {
+		return nil
+	}
+	before, err := a.Read(ctx, c, parent, "", Preferences{})
+	if err == nil {
+		err = before.Close()
+	}
+	if err != nil {
+		return errors.Join(page.cursor.Close(), err)
+	}
+	return nil
 }
 
 func (a *API) scope(c access.Caller) (*access.Scope, error) {
@@ -122,7 +142,7 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken) (*plan
 	if err != nil {
 		return nil, err
 	}
-	p := &planned{resource: r.Resource, single: r.HasKey, order: q.Order, top: q.Top, skip: q.Skip, context: contextOf(q, scope, r.HasKey)}
+	p := &planned{resource: r.Resource, single: r.Single || r.View == request.Number, order: q.Order, top: q.Top, skip: q.Skip, context: contextOf(r, q)}
 	p.query = postgres.Compile(statement.Read(q, scope, after), orderTypes(q.Order))
 	a.plans.Add(key, p)
 	return p, nil
@@ -137,13 +157,20 @@ func orderTypes(terms []request.Term) []*model.Type {
 }
 
 // contextOf is the fragment of the context URL (JSON Format, 4.5.1; Protocol, 10): the resource, what of it is selected, and
-// $entity for a single row.
-func contextOf(q *request.Query, scope *access.Scope, single bool) string {
-	s := q.Root.Resource.Name + contextSelect(q)
-	if single {
-		s += "/$entity"
+// $entity for a single row; of a field, the row it stands in and its name; of links, that they are links.
+func contextOf(r *request.Request, q *request.Query) string {
+	name := r.Resource.Name
+	switch {
+	case r.View == request.Refs && r.Single:
+		return "$ref"
+	case r.View == request.Refs:
+		return "Collection($ref)"
+	case r.Field != nil:
+		return name + "/" + r.Field.Name
+	case r.Single:
+		return name + contextSelect(q) + "/$entity"
 	}
-	return s
+	return name + contextSelect(q)
 }
 
 func contextSelect(q *request.Query) string {

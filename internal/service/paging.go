@@ -18,6 +18,9 @@ type Page struct {
 	Context string // of @context, after "$metadata#"
 	Single  bool
 	Counted bool
+	View    request.View
+	Field   *model.Field // the answer is this field of the row
+	Empty   bool         // there is no row; of a single one, that a relation leads to none
 
 	api    *API
 	read   *request.Request
@@ -79,8 +82,11 @@ func (p *planned) span(r *request.Request, t *nextToken, prefs Preferences) (spa
 	return s, nil
 }
 
-// Next moves to the next row of a collection's page and says whether there is one.
+// Next moves to the next row of a collection's page and says whether there is one. The first has been fetched by Read.
 func (p *Page) Next() bool {
+	if p.Empty {
+		return false
+	}
 	if p.handed == p.span.size {
 		if p.handed > 0 && p.span.probes() && p.last == nil {
 			p.last = p.cursor.AppendOrder(nil)
@@ -88,11 +94,20 @@ func (p *Page) Next() bool {
 		}
 		return false
 	}
-	if !p.cursor.Next() {
+	if p.handed > 0 && !p.cursor.Next() {
 		return false
 	}
 	p.handed++
 	return true
+}
+
+// ETag is the version of a single row: when it was last changed, under the URL at hand. Rows that are expanded have versions of
+// their own, so an answer with relations has none.
+func (p *Page) ETag() string {
+	if p.Empty || !p.Single || p.plan.query.Plan.Version < 0 {
+		return ""
+	}
+	return `W/"` + p.cursor.Version() + `"`
 }
 
 // AppendRow writes the row at hand as a JSON object.

@@ -33,7 +33,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, path, rawQuery string
 	if err != nil {
 		return nil, err
 	}
-	if r.HasKey {
+	if r.Single {
 		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PATCH", "DELETE"},
 			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
 	}
@@ -100,6 +100,9 @@ func (a *API) target(c access.Caller, op window.Operation, path, rawQuery string
 	if rawQuery != "" {
 		return nil, nil, fault.New(fault.Invalid, "option.misplaced", "a write takes no query options")
 	}
+	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
+		return nil, nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation or to a field it is not done yet", r.Resource.Name).On("path")
+	}
 	if scope.For(op, r.Resource) == nil {
 		return nil, nil, scope.Refuse(op, r.Resource)
 	}
@@ -107,7 +110,7 @@ func (a *API) target(c access.Caller, op window.Operation, path, rawQuery string
 }
 
 func oneRow(r *request.Request, what string) (*request.Query, error) {
-	if !r.HasKey {
+	if !r.Single {
 		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.collection", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "POST"},
 			Message: fmt.Sprintf("only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)}
 	}

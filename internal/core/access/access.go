@@ -273,8 +273,14 @@ func (s *Scope) Check(q *request.Query) error {
 			return err
 		}
 	}
-	if q.Key != nil {
-		for _, f := range q.Root.Resource.Key {
+	for _, h := range q.Path {
+		if s.For(window.Read, h.Resource) == nil {
+			return s.Refuse(window.Read, h.Resource)
+		}
+		for _, f := range h.Resource.Key {
+			if h.Key == nil && q.View != request.Refs {
+				continue
+			}
 			if err := s.checkField(f); err != nil {
 				return err
 			}

@@ -17,15 +17,38 @@ import (
 
 // Request is a request that has been read but not parsed: where it leads, its options in tokens, its shape.
 type Request struct {
-	Resource *model.Resource
-	HasKey   bool
+	Resource *model.Resource // at the end of the path
+	Single   bool            // the path leads to one row of it, not to a collection
+	Field    *model.Field    // the path leads to this field of the row
+	View     View
 	Shape    string    // the same for all requests that differ only in their literals
 	Literals []Literal // in the order of the shape
 	After    string    // the continuation of a next link, "" where there is none
-	key      []keyPart
+	hops     []hop
 	options  []option
 	text     []string
 }
+
+// View is what is wanted of the place that a path leads to.
+type View uint8
+
+// The views.
+const (
+	Rows   View = iota // its rows, or its row
+	Number             // $count: how many rows there are
+	Refs               // $ref: their links
+	Bare               // $value: the field's bare value
+)
+
+// hop is one resource of a path: the first, or one that a relation leads to.
+type hop struct {
+	resource *model.Resource
+	via      *model.Relation
+	key      []keyPart
+	start    int // of its first segment
+}
+
+func (h *hop) single() bool { return h.key != nil || h.via != nil && !h.via.Many }
 
 // keyPart is one value of a key: by name in brackets, or by position.
 type keyPart struct {
@@ -72,8 +95,8 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 			}
 			continue
 		}
-		if r.HasKey && name != "select" && name != "expand" && name != "compute" {
-			return nil, fault.New(fault.Invalid, "option.misplaced", "%s goes with a collection; this is one row, which takes select, expand and compute", name).On(name)
+		if err := r.takes(name); err != nil {
+			return nil, err
 		}
 		s.shape = append(s.shape, '&')
 		s.shape = append(s.shape, name...)
@@ -94,116 +117,6 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	}
 	r.Shape, r.Literals = string(s.shape), s.literals
 	return r, nil
-}
-
-// readPath walks the path by the model. A segment in the place of a key is a literal whatever it looks like.
-func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
-	segments := strings.Split(strings.Trim(path, "/"), "/")
-	for i, raw := range segments {
-		text, err := url.PathUnescape(raw)
-		if err != nil {
-			return fault.New(fault.Invalid, "path.invalid", "the path has a percent sign that is no encoding: %q", raw).On("path")
-		}
-		segments[i] = text
-	}
-	name, bracket, hasBracket := strings.Cut(segments[0], "(")
-	if r.Resource = m.Resource(name); r.Resource == nil {
-		return fault.New(fault.NotFound, "resource.unknown", "there is no resource %q%s", name, fault.Suggest(name, m.ResourceNames())).On(name)
-	}
-	s.shape = append(s.shape, r.Resource.Name...)
-	s.option = "path"
-	rest := segments[1:]
-	switch {
-	case hasBracket:
-		if err := r.readBracketKey(bracket, s); err != nil {
-			return err
-		}
-	case len(rest) > 0 && rest[0] != "" && !strings.HasPrefix(rest[0], "$"):
-		count := max(len(r.Resource.Key), 1)
-		if len(rest) < count {
-			return r.keyFault("%s has a key of %d parts (%s); the path gives %d", r.Resource.Name, count, keyNames(r.Resource), len(rest))
-		}
-		for _, text := range rest[:count] {
-			r.key = append(r.key, keyPart{"", len(s.literals)})
-			s.literal(Segment, text, 0)
-		}
-		rest = rest[count:]
-		r.HasKey = true
-	}
-	if r.HasKey && len(r.Resource.Key) == 0 {
-		return fault.New(fault.NotFound, "key.none", "%s has no key, so it has no single rows; filter the collection instead", r.Resource.Name).On(r.Resource.Name)
-	}
-	if len(rest) > 0 {
-		where := "a collection"
-		if r.HasKey {
-			where = "a row"
-		}
-		return fault.New(fault.NotFound, "path.unknown", "the path goes on with %q, but nothing is served below %s of %s", rest[0], where, r.Resource.Name).On(rest[0])
-	}
-	return nil
-}
-
-// readBracketKey reads `17)` or `port_call_id=17,direction='inbound')`. `)` alone is the collection.
-func (r *Request) readBracketKey(text string, s *scanner) error {
-	text, closed := strings.CutSuffix(text, ")")
-	if !closed {
-		return r.keyFault("the key of %s is not closed: \")\" is missing", r.Resource.Name)
-	}
-	if text == "" {
-		return r.keyFault("the key of %s is empty; write %s", r.Resource.Name, keyExample(r.Resource))
-	}
-	s.text, s.pos = text, 0
-	s.shape = append(s.shape, '(')
-	first := len(s.tokens)
-	if err := s.scan(); err != nil {
-		return err
-	}
-	s.shape = append(s.shape, ')')
-	r.HasKey = true
-	p := &parser{option: "path", tokens: s.tokens[first:], literals: s.literals}
-	for {
-		part := keyPart{}
-		if t := p.peek(); t.kind == tokenName {
-			p.i++
-			part.name = t.text
-			if err := p.expect('='); err != nil {
-				return err
-			}
-		}
-		t := p.next()
-		if t.kind != tokenLiteral {
-			return r.keyFault("the key of %s holds %s where a value is expected; write %s", r.Resource.Name, t, keyExample(r.Resource))
-		}
-		part.literal = t.literal
-		r.key = append(r.key, part)
-		if !p.accept(',') {
-			return p.end()
-		}
-	}
-}
-
-func (r *Request) keyFault(format string, args ...any) error {
-	return fault.New(fault.Invalid, "key.invalid", format, args...).On("path")
-}
-
-func keyNames(r *model.Resource) string {
-	names := make([]string, len(r.Key))
-	for i, f := range r.Key {
-		names[i] = f.Name
-	}
-	return strings.Join(names, ", ")
-}
-
-// keyExample shows how a key of the resource is written in brackets.
-func keyExample(r *model.Resource) string {
-	if len(r.Key) == 1 {
-		return r.Name + "(" + exampleOf(r.Key[0].Type) + ")"
-	}
-	parts := make([]string, len(r.Key))
-	for i, f := range r.Key {
-		parts[i] = f.Name + "=" + exampleOf(f.Type)
-	}
-	return r.Name + "(" + strings.Join(parts, ",") + ")"
 }
 
 type optionText struct {
@@ -252,6 +165,21 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 
 // Path is the path as it was read.
 func (r *Request) Path() string { return r.text[0] }
+
+// Parent is the path of the row that the last relation of the path starts from, "" where the path has none.
+func (r *Request) Parent() string {
+	if len(r.hops) < 2 {
+		return ""
+	}
+	segments := strings.Split(strings.Trim(r.text[0], "/"), "/")
+	return strings.Join(segments[:r.hops[len(r.hops)-1].start], "/")
+}
+
+// ToOne says whether the path ends with a relation to one, which may lead to no row.
+func (r *Request) ToOne() bool {
+	last := r.hops[len(r.hops)-1]
+	return last.via != nil && !last.via.Many
+}
 
 // Fingerprint is the path and the options, without the continuation: a next link belongs to them alone. Literals are told
 // beside, as an alias gives them from elsewhere.

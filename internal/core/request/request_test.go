@@ -74,7 +74,7 @@ func TestFaults(t *testing.T) {
 		{"vessels", "expand=port_calls(filtr=id eq 1)", `unknown option "filtr" inside expand in expand at 12; did you mean "filter"?`},
 		{"vessels", "expand=port_calls(filter=etaa gt null)", `unknown field "etaa" in expand at 19; resource "port_calls" has "eta"`},
 		{"vesels", "", `there is no resource "vesels"; did you mean "vessels"?`},
-		{"vessels/3/x", "", `the path goes on with "x", but nothing is served below a row of vessels`},
+		{"vessels/3/x", "", `vessels has no relation or field "x"; there is "agent"`},
 		{"vessels(x=3)", "", `the key of vessels has no part "x"; it has id`},
 		{"vessels('3')", "", `id of vessels is an integer, '3' is a string; write vessels(17)`},
 		{"vessels(3", "", `the key of vessels is not closed`},

@@ -17,38 +17,47 @@ func (r *Request) Resolve() (*Query, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &Query{Root: NewRow(r.Resource)}
-	if r.HasKey {
-		if q.Key, err = r.resolveKey(); err != nil {
+	q := &Query{Root: NewRow(r.Resource), Single: r.Single, View: r.View}
+	for i := range r.hops {
+		key, err := r.resolveKey(&r.hops[i])
+		if err != nil {
 			return nil, err
 		}
+		if i == len(r.hops)-1 {
+			q.Key = key
+		}
+		q.Path = append(q.Path, Hop{r.hops[i].resource, r.hops[i].via, key})
 	}
-	if err := fill(q, options, "", 0); err != nil {
-		return nil, err
+	if r.Field != nil {
+		q.Select = []*model.Field{r.Field}
+		return q, nil
 	}
-	return q, nil
+	return q, fill(q, options, "", 0)
 }
 
-// resolveKey puts the parts of the key in the order of the key's fields.
-func (r *Request) resolveKey() ([]Value, error) {
-	fields := r.Resource.Key
-	if len(r.key) != len(fields) {
-		return nil, r.keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", r.Resource.Name, len(fields), keyNames(r.Resource), len(r.key), keyExample(r.Resource))
+// resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.
+func (r *Request) resolveKey(h *hop) ([]Value, error) {
+	if h.key == nil {
+		return nil, nil
+	}
+	resource, fields := h.resource, h.resource.Key
+	if len(h.key) != len(fields) {
+		return nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource), len(h.key), keyExample(resource))
 	}
 	values := make([]Value, len(fields))
 	given := make([]bool, len(fields))
-	for i, part := range r.key {
+	for i, part := range h.key {
 		at := i
 		if part.name != "" {
 			at = slices.IndexFunc(fields, func(f *model.Field) bool { return f.Name == part.name })
 			if at < 0 {
-				return nil, r.keyFault("the key of %s has no part %q; it has %s", r.Resource.Name, part.name, keyNames(r.Resource))
+				return nil, keyFault("the key of %s has no part %q; it has %s", resource.Name, part.name, keyNames(resource))
 			}
 		} else if len(fields) > 1 && r.Literals[part.literal].Class != Segment {
-			return nil, r.keyFault("the key of %s has %d parts, so each needs its name; write %s", r.Resource.Name, len(fields), keyExample(r.Resource))
+			return nil, keyFault("the key of %s has %d parts, so each needs its name; write %s", resource.Name, len(fields), keyExample(resource))
 		}
 		if given[at] {
-			return nil, r.keyFault("the key of %s gives %q twice", r.Resource.Name, part.name)
+			return nil, keyFault("the key of %s gives %q twice", resource.Name, part.name)
 		}
 		given[at] = true
 		l := r.Literals[part.literal]
@@ -57,7 +66,7 @@ func (r *Request) resolveKey() ([]Value, error) {
 			t = model.Int64Type // a number that is too large for the column names no row
 		} else if l.Class != Segment {
 			if t = fitting(l.Class, t); t == nil {
-				return nil, r.keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, r.Resource.Name, articled(fields[at].Type), l, l.kind(), keyExample(r.Resource))
+				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.kind(), keyExample(resource))
 			}
 		}
 		values[at] = Value{T: t, Index: part.literal}

@@ -5,7 +5,10 @@ import "eagerwindow/internal/core/model"
 // Query is a request bound to a model: what is read of one resource, and of the relations it expands.
 type Query struct {
 	Root     *Row
-	Key      []Value        // one for each key field; nil for a collection
+	Path     []Hop // how the path leads to the rows; empty inside expand
+	Single   bool  // one row is read
+	View     View
+	Key      []Value        // of the last hop; nil where it has none
 	Filter   Expr           // nil: every row
 	Order    []Term         // as the caller or the document gave it, the key appended; empty where there is neither
 	Select   []*model.Field // nil: all that may be read
@@ -15,6 +18,13 @@ type Query struct {
 	Top      *Value // nil: the page decides
 	Skip     *Value
 	Count    bool
+}
+
+// Hop is one resource of a path: the first, or one that a relation leads to from the hop before.
+type Hop struct {
+	Resource *model.Resource
+	Via      *model.Relation
+	Key      []Value
 }
 
 // Computed is a value of compute with its name.

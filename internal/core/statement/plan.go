@@ -17,9 +17,12 @@ type Plan struct {
 	Columns []Column // of a row of the answer; they come first in the SQL row unless At says otherwise
 	Total   int      // place of the total in the SQL row, -1: not asked for
 	Present int      // place of the column that is null where there is a total but no row, -1: none
+	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
 }
+
+func newPlan() *Plan { return &Plan{Total: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}} }
 
 // Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the
 // rule of the write, and whether the role may read it.

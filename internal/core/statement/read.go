@@ -16,19 +16,26 @@ import (
 // the last row were null (true); it is nil for a first page.
 func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
 	b := newBuilder(scope)
-	plan := &Plan{Total: -1, Present: -1, Guards: Guards{-1, -1}}
+	plan := newPlan()
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
 	table := "\nfrom " + q.Root.Resource.Table.QualifiedName() + " " + alias
 	var body string
 	switch f := b.from(q.Root, alias, false); {
-	case q.Key != nil:
+	case q.View == request.Number:
 		where := whereClause(f.where(q, alias))
-		plan.Columns = f.columns(q, alias, list)
+		plan.Total = list.add("count(*)")
+		body = table + f.joins.String() + where
+	case q.Single:
+		where := whereClause(f.where(q, alias))
+		plan.Columns = f.answer(q, alias, list)
+		if q.Root.Resource.Table.Kind == catalog.Base && len(q.Expand) == 0 {
+			plan.Version = list.add(alias + ".xmin::text")
+		}
 		body = table + f.joins.String() + where
 	case len(q.Expand) == 0:
 		where := f.where(q, alias)
-		plan.Columns = f.columns(q, alias, list)
+		plan.Columns = f.answer(q, alias, list)
 		order := f.order(q.Order)
 		for _, o := range order {
 			plan.Order = append(plan.Order, list.add(o.sql))
@@ -40,7 +47,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
 	default:
 		body = b.expanded(q, alias, table, after, plan, list)
 	}
-	if !q.Count {
+	if !q.Count || q.View == request.Number {
 		plan.SQL, plan.Slots = "select "+list.String()+body, b.slots
 		return plan
 	}
@@ -64,7 +71,7 @@ func (b *builder) expanded(q *request.Query, alias, table string, after []bool, 
 	}
 	carried := alias + ".*"
 	outer := b.from(q.Root, alias, false)
-	plan.Columns = outer.columns(q, alias, list)
+	plan.Columns = outer.answer(q, alias, list)
 	again := make([]orderTerm, len(order))
 	for i, o := range order {
 		again[i] = o
@@ -95,6 +102,11 @@ func comma(s string) string {
 func shift(p *Plan, by int) {
 	for i := range p.Columns {
 		p.Columns[i].At += by
+		if p.Columns[i].Kind == Link {
+			for j := range p.Columns[i].Columns {
+				p.Columns[i].Columns[j].At += by
+			}
+		}
 	}
 	for i := range p.Order {
 		p.Order[i] += by
@@ -108,9 +120,9 @@ func (f *from) where(q *request.Query, alias string) []string {
 		f.joins.WriteString(joins)
 		list = append(list, rule)
 	}
-	for i := range q.Key {
-		k := &q.Key[i]
-		list = append(list, "("+column(alias, q.Root.Resource.Key[i])+" = "+f.expr(k)+")")
+	list = append(list, f.key(q.Root.Resource, q.Key, alias)...)
+	if parent := f.parent(q.Path, alias); parent != "" {
+		list = append(list, parent)
 	}
 	if q.Search != nil {
 		list = append(list, f.condition(q.Search, true))
@@ -119,6 +131,42 @@ func (f *from) where(q *request.Query, alias string) []string {
 		list = append(list, f.condition(q.Filter, false))
 	}
 	return list
+}
+
+// key is the condition for the row of a key.
+func (f *from) key(r *model.Resource, key []request.Value, alias string) []string {
+	var list []string
+	for i := range key {
+		list = append(list, "("+column(alias, r.Key[i])+" = "+f.expr(&key[i])+")")
+	}
+	return list
+}
+
+// parent is the condition that a row hangs on the row before it on the path, which hangs on the one before that. The role's
+// rules hold all the way.
+func (f *from) parent(path []request.Hop, child string) string {
+	if len(path) < 2 {
+		return ""
+	}
+	rel, before := path[len(path)-1].Via, path[len(path)-2]
+	alias := f.b.alias(before.Resource.Name)
+	table, link := before.Resource.Table.QualifiedName()+" "+alias, ""
+	if rel.Through == nil {
+		link = pairs(rel.Pairs, alias, child)
+	} else {
+		junction := f.b.alias("junction")
+		table += " join " + rel.Through.Table.QualifiedName() + " " + junction + " on " + pairs(rel.Pairs, alias, junction)
+		link = pairs(rel.Through.There, junction, child)
+	}
+	where := append([]string{link}, f.key(before.Resource, before.Key, alias)...)
+	rule, joins := f.b.rule(window.Read, before.Resource, alias)
+	if rule != "" {
+		where = append(where, rule)
+	}
+	if more := f.parent(path[:len(path)-1], alias); more != "" {
+		where = append(where, more)
+	}
+	return "exists (select 1 from " + table + joins + " where " + strings.Join(where, " and ") + ")"
 }
 
 func whereClause(list []string) string {
@@ -222,14 +270,27 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 
 // shown adds what the rows of an expansion show: their columns, or no more than their links.
 func (f *from) shown(e *request.Expansion, alias string, list *selectList) []Column {
-	if e.Only != "ref" {
-		return f.columns(e.Query, alias, list)
+	if e.Only == "ref" {
+		return link(e.Relation.To, alias, list)
 	}
-	link := Column{Name: "@id", Kind: Link, Resource: e.Relation.To.Name}
-	for _, k := range e.Relation.To.Key {
-		link.Columns = append(link.Columns, Column{Kind: Plain, Type: k.Type, At: list.add(shown(alias, k))})
+	return f.columns(e.Query, alias, list)
+}
+
+// answer adds what the rows of a request show.
+func (f *from) answer(q *request.Query, alias string, list *selectList) []Column {
+	if q.View == request.Refs {
+		return link(q.Root.Resource, alias, list)
 	}
-	return []Column{link}
+	return f.columns(q, alias, list)
+}
+
+// link adds the key of a row, of which its path is made.
+func link(r *model.Resource, alias string, list *selectList) []Column {
+	c := Column{Name: "@id", Kind: Link, Resource: r.Name}
+	for _, k := range r.Key {
+		c.Columns = append(c.Columns, Column{Kind: Plain, Type: k.Type, At: list.add(shown(alias, k))})
+	}
+	return []Column{c}
 }
 
 // collection is the rows at the far end of a relation to many, as a FROM item, and the condition that ties them to the near row.

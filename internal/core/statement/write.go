@@ -53,7 +53,9 @@ func Delete(q *request.Query, scope *access.Scope) *Plan {
 		using = "\nusing " + using
 	}
 	sql := fmt.Sprintf("delete from %s %s%s\nwhere %s returning true", r.Table.QualifiedName(), alias, using, where)
-	return &Plan{SQL: sql, Slots: b.slots, Total: -1, Present: -1, Guards: Guards{-1, -1}}
+	plan := newPlan()
+	plan.SQL, plan.Slots = sql, b.slots
+	return plan
 }
 
 func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (names, values []string) {
@@ -104,7 +106,7 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation) (u
 
 // answer reads the written row back, as the role may see it, from what the writing statement returns.
 func (b *builder) answer(write string, root *request.Row, op window.Operation) *Plan {
-	plan := &Plan{Total: -1, Present: -1, Guards: Guards{-1, -1}}
+	plan := newPlan()
 	r := root.Resource
 	alias := b.alias(r.Name)
 	f := b.from(root, alias, false)

@@ -7,7 +7,7 @@ limit $2::bigint offset $3::bigint
 -- [[expected anchored] 21 0]
 
 -- as agent: /port_calls/17?select=id,eta
-select p."id", p."eta"
+select p."id", p."eta", p.xmin::text
 from "harbour"."port_call" p
 left join "harbour"."vessel" v on v."id" = p."vessel_id"
 where (v."agent_id" = $1::bigint) and (p."id" = $2::bigint)

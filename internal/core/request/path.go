@@ -1,0 +1,237 @@
+package request
+
+import (
+	"net/url"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+)
+
+// maxHops is how many relations a path may follow.
+const maxHops = 8
+
+// pathReader walks a path by the model (URL Conventions, 4): a segment in the place of a key is a literal whatever it looks
+// like; after a row, a segment is a relation or a field.
+type pathReader struct {
+	r        *Request
+	s        *scanner
+	segments []string
+	i        int
+}
+
+func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
+	p := &pathReader{r: r, s: s, segments: strings.Split(strings.Trim(path, "/"), "/")}
+	for i, raw := range p.segments {
+		text, err := url.PathUnescape(raw)
+		if err != nil {
+			return fault.New(fault.Invalid, "path.invalid", "the path has a percent sign that is no encoding: %q", raw).On("path")
+		}
+		p.segments[i] = text
+	}
+	s.option = "path"
+	name, bracket, hasBracket := strings.Cut(p.segments[0], "(")
+	resource := m.Resource(name)
+	if resource == nil {
+		return fault.New(fault.NotFound, "resource.unknown", "there is no resource %q%s", name, fault.Suggest(name, m.ResourceNames())).On(name)
+	}
+	p.i = 1
+	if err := p.enter(hop{resource: resource}, bracket, hasBracket); err != nil {
+		return err
+	}
+	for p.i < len(p.segments) {
+		if err := p.step(); err != nil {
+			return err
+		}
+	}
+	last := &r.hops[len(r.hops)-1]
+	r.Resource, r.Single = last.resource, last.single()
+	return nil
+}
+
+// enter goes to a resource, and to one row of it where brackets with a key follow.
+func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
+	if len(p.r.hops) >= maxHops {
+		return fault.New(fault.Invalid, "path.deep", "the path follows more than %d relations", maxHops-1).On("path")
+	}
+	p.s.shape = append(append(p.s.shape, '/'), h.resource.Name...)
+	if h.via != nil {
+		p.s.shape = append(append(p.s.shape, '~'), h.via.Name...)
+	}
+	if hasBracket {
+		if h.single() {
+			return fault.New(fault.Invalid, "key.invalid", "%s leads to one row, so it takes no key", h.via.Name).On("path")
+		}
+		key, err := p.bracketKey(h.resource, bracket)
+		if err != nil {
+			return err
+		}
+		h.key = key
+	}
+	p.r.hops = append(p.r.hops, h)
+	return nil
+}
+
+// step reads what follows a resource, a row or a field.
+func (p *pathReader) step() error {
+	h, segment := &p.r.hops[len(p.r.hops)-1], p.segments[p.i]
+	switch {
+	case p.r.View != Rows || p.r.Field != nil && segment != "$value":
+		return p.nothing(segment)
+	case strings.HasPrefix(segment, "$"):
+		return p.system(h, segment)
+	case !h.single():
+		return p.key(h)
+	}
+	name, bracket, hasBracket := strings.Cut(segment, "(")
+	if rel := h.resource.Relation(name); rel != nil {
+		p.i++
+		return p.enter(hop{resource: rel.To, via: rel, start: p.i - 1}, bracket, hasBracket)
+	}
+	if f := h.resource.Field(segment); f != nil {
+		p.i++
+		p.r.Field = f
+		p.s.shape = append(append(p.s.shape, "/."...), f.Name...)
+		return nil
+	}
+	known := append(h.resource.RelationNames(), h.resource.FieldNames()...)
+	return fault.New(fault.NotFound, "path.unknown", "%s has no relation or field %q%s", h.resource.Name, segment, fault.Suggest(segment, known)).On(segment)
+}
+
+func (p *pathReader) nothing(segment string) error {
+	return fault.New(fault.NotFound, "path.unknown", "the path goes on with %q, but nothing follows %q", segment, p.segments[p.i-1]).On(segment)
+}
+
+// system reads a segment that begins with a dollar sign.
+func (p *pathReader) system(h *hop, segment string) error {
+	p.s.shape = append(append(p.s.shape, '/'), segment...)
+	switch {
+	case segment == "$value" && p.r.Field != nil:
+		p.r.View = Bare
+	case segment == "$count" && !h.single():
+		p.r.View = Number
+	case segment == "$ref":
+		p.r.View = Refs
+	case segment == "$value":
+		return fault.New(fault.Invalid, "path.unknown", "$value follows a field, as in /%s/…/%s/$value", h.resource.Name, h.resource.Fields[0].Name).On(segment)
+	case segment == "$count":
+		return fault.New(fault.Invalid, "path.unknown", "$count follows a collection; this is one row").On(segment)
+	default:
+		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment, fault.Suggest(segment, []string{"$count", "$value", "$ref", "$query"})).On(segment)
+	}
+	p.i++
+	return nil
+}
+
+// key reads as many segments as the key has parts.
+func (p *pathReader) key(h *hop) error {
+	count := len(h.resource.Key)
+	if count == 0 {
+		return noKey(h.resource)
+	}
+	rest := p.segments[p.i:]
+	if len(rest) < count {
+		return keyFault("%s has a key of %d parts (%s); the path gives %d", h.resource.Name, count, keyNames(h.resource), len(rest))
+	}
+	for _, text := range rest[:count] {
+		h.key = append(h.key, keyPart{"", len(p.s.literals)})
+		p.s.literal(Segment, text, 0)
+	}
+	p.i += count
+	return nil
+}
+
+func noKey(r *model.Resource) error {
+	return fault.New(fault.NotFound, "key.none", "%s has no key, so it has no single rows; filter the collection instead", r.Name).On(r.Name)
+}
+
+// bracketKey reads `17)` or `port_call_id=17,direction='inbound')`.
+func (p *pathReader) bracketKey(r *model.Resource, text string) ([]keyPart, error) {
+	if len(r.Key) == 0 {
+		return nil, noKey(r)
+	}
+	text, closed := strings.CutSuffix(text, ")")
+	if !closed {
+		return nil, keyFault("the key of %s is not closed: \")\" is missing", r.Name)
+	}
+	if text == "" {
+		return nil, keyFault("the key of %s is empty; write %s", r.Name, keyExample(r))
+	}
+	s := p.s
+	s.text, s.pos = text, 0
+	s.shape = append(s.shape, '(')
+	first := len(s.tokens)
+	if err := s.scan(); err != nil {
+		return nil, err
+	}
+	s.shape = append(s.shape, ')')
+	tokens := &parser{option: "path", tokens: s.tokens[first:], literals: s.literals}
+	var key []keyPart
+	for {
+		part := keyPart{}
+		if t := tokens.peek(); t.kind == tokenName {
+			tokens.i++
+			part.name = t.text
+			if err := tokens.expect('='); err != nil {
+				return nil, err
+			}
+		}
+		t := tokens.next()
+		if t.kind != tokenLiteral {
+			return nil, keyFault("the key of %s holds %s where a value is expected; write %s", r.Name, t, keyExample(r))
+		}
+		part.literal = t.literal
+		key = append(key, part)
+		if !tokens.accept(',') {
+			return key, tokens.end()
+		}
+	}
+}
+
+// takes says whether an option goes with the place that the path leads to.
+func (r *Request) takes(option string) error {
+	var takes []string
+	var what string
+	switch {
+	case r.Field != nil:
+		what = "a field, which takes no options"
+	case r.View == Number:
+		what, takes = "a count, which takes filter and search", []string{"filter", "search"}
+	case r.Single && r.View == Refs:
+		what = "a link, which takes no options"
+	case r.Single:
+		what, takes = "one row, which takes select, expand and compute", []string{"select", "expand", "compute"}
+	default:
+		return nil
+	}
+	for _, t := range takes {
+		if t == option {
+			return nil
+		}
+	}
+	return fault.New(fault.Invalid, "option.misplaced", "%s goes with a collection; this is %s", option, what).On(option)
+}
+
+func keyFault(format string, args ...any) error {
+	return fault.New(fault.Invalid, "key.invalid", format, args...).On("path")
+}
+
+func keyNames(r *model.Resource) string {
+	names := make([]string, len(r.Key))
+	for i, f := range r.Key {
+		names[i] = f.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+// keyExample shows how a key of the resource is written in brackets.
+func keyExample(r *model.Resource) string {
+	if len(r.Key) == 1 {
+		return r.Name + "(" + exampleOf(r.Key[0].Type) + ")"
+	}
+	parts := make([]string, len(r.Key))
+	for i, f := range r.Key {
+		parts[i] = f.Name + "=" + exampleOf(f.Type)
+	}
+	return r.Name + "(" + strings.Join(parts, ",") + ")"
+}

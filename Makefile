@@ -22,7 +22,7 @@ bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -na
 	go build -o bin/eager ./cmd/eager
 
 check: $(CONSOLE)
-	@test -z "$$(gofmt -l cmd console/*.go demo internal scripts)" || { gofmt -l cmd demo internal scripts; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l bench cmd console/*.go demo internal scripts)" || { gofmt -l cmd demo internal scripts; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
 	cd console && npm run --silent check
@@ -32,6 +32,9 @@ test: setup-test check bin/eager
 
 screenshots: setup-test bin/eager
 	scripts/screenshots.sh
+
+bench: setup $(CONSOLE)
+	go run ./bench
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

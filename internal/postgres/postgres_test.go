@@ -125,7 +125,7 @@ func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string 
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := statement.Read(q, scope, nil)
+	plan := statement.Read(q, scope, nil, statement.Bounds{})
 	args, err := plan.Args(statement.Input{Literals: r.Literals, Limit: 1000})
 	if err != nil {
 		t.Fatal(err)

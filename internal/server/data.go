@@ -215,6 +215,9 @@ func matches(list, tag string) bool {
 
 func preferences(r *http.Request) service.Preferences {
 	var p service.Preferences
+	if r.Header["Prefer"] == nil {
+		return p
+	}
 	list, err := httpsfv.UnmarshalDictionary(r.Header.Values("Prefer"))
 	if err != nil {
 		return p // a preference that can't be read is not honoured (RFC 7240, 2)

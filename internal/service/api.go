@@ -25,7 +25,7 @@ type API struct {
 
 	updated time.Time // of the draft
 	box     *sealer
-	plans   *lru.Cache[string, *planned]
+	plans   *lru.Cache[planKey, *planned]
 }
 
 // planned is what is remembered of a shape.
@@ -33,17 +33,20 @@ type planned struct {
 	query    *postgres.Query
 	resource *model.Resource
 	order    []request.Term
-	single   bool
-	top      *request.Value
-	skip     *request.Value
 	context  string
+}
+
+// planKey tells shapes apart: for whom, what, how continued, how limited.
+type planKey struct {
+	role, shape, after string
+	bounds             statement.Bounds
 }
 
 // maxPlans bounds the cache of plans of one API.
 const maxPlans = 2000
 
 func newAPI(s *Service, b *bound, release int) *API {
-	plans, _ := lru.New[string, *planned](maxPlans) // fails for a size under 1 only
+	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
 	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, box: s.box, plans: plans}
 }
 
@@ -66,17 +69,20 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.plan(scope, r, token)
+	var s span
+	if !r.Single {
+		if s, err = spanOf(r, token, prefs); err != nil {
+			return nil, err
+		}
+	}
+	p, err := a.plan(scope, r, token, s)
 	if err != nil {
 		return nil, err
 	}
 	page := &Page{Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View, Field: r.Field, api: a, read: r, plan: p}
 	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
-	if !p.single {
-		if page.span, err = p.span(r, token, prefs); err != nil {
-			return nil, err
-		}
-		in.Limit, in.Offset, in.After = page.span.fetch(), page.span.offset, token.values(p.order)
+	if !r.Single {
+		page.span, in.Limit, in.Offset, in.After = s, s.fetch(), s.offset, token.values(p.order)
 	}
 	args, err := p.query.Plan.Args(in)
 	if err != nil {
@@ -126,8 +132,9 @@ func noRow(r *model.Resource) error {
 }
 
 // plan finds or makes the plan of a request's shape for a role.
-func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken) (*planned, error) {
-	key := scope.Key() + "\x00" + r.Shape + t.shape()
+func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span) (*planned, error) {
+	bounds := s.bounds()
+	key := planKey{scope.Key(), r.Shape, t.shape(), bounds}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
 	}
@@ -142,8 +149,8 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken) (*plan
 	if err != nil {
 		return nil, err
 	}
-	p := &planned{resource: r.Resource, single: r.Single || r.View == request.Number, order: q.Order, top: q.Top, skip: q.Skip, context: contextOf(r, q)}
-	p.query = postgres.Compile(statement.Read(q, scope, after), orderTypes(q.Order))
+	p := &planned{resource: r.Resource, order: q.Order, context: contextOf(r, q)}
+	p.query = postgres.Compile(statement.Read(q, scope, after, bounds), orderTypes(q.Order))
 	a.plans.Add(key, p)
 	return p, nil
 }

@@ -132,17 +132,9 @@ func (s *Service) Caller(ctx context.Context, window, bearer string) (access.Cal
 	if bearer == "" {
 		return access.Caller{}, nil
 	}
-	var claims tokenClaims
-	_, err := jwt.ParseWithClaims(bearer, &claims, func(t *jwt.Token) (any, error) {
-		id, _ := t.Header["kid"].(string)
-		key, ok := s.signer.keys[id]
-		if !ok {
-			return nil, errors.New("signed with a key that is not known here")
-		}
-		return key, nil
-	}, jwt.WithValidMethods([]string{"EdDSA"}), jwt.WithAudience(audience(window)), jwt.WithExpirationRequired())
+	claims, err := s.verified(window, bearer)
 	if err != nil {
-		return access.Caller{}, fault.New(fault.Unauthenticated, "token.invalid", "the token is not accepted: %s", tokenProblem(err, window))
+		return access.Caller{}, err
 	}
 	c, err := s.client(ctx, window, claims.Subject)
 	if errors.Is(err, records.ErrNone) || err == nil && !slices.Contains(c.Roles, claims.Scope) {
@@ -154,8 +146,31 @@ func (s *Service) Caller(ctx context.Context, window, bearer string) (access.Cal
 	return access.Caller{Subject: c.ID, Role: claims.Scope, Claims: c.Claims}, nil
 }
 
+// verified checks a token's signature and what it says of itself. Checking a signature costs more than reading a row, so a
+// token that has passed is remembered until it expires.
+func (s *Service) verified(window, bearer string) (*tokenClaims, error) {
+	key := clientKey{window, bearer}
+	if known, ok := s.tokens.Get(key); ok && time.Now().Before(known.ExpiresAt.Time) {
+		return known, nil
+	}
+	claims := &tokenClaims{}
+	_, err := jwt.ParseWithClaims(bearer, claims, func(t *jwt.Token) (any, error) {
+		id, _ := t.Header["kid"].(string)
+		public, ok := s.signer.keys[id]
+		if !ok {
+			return nil, errors.New("signed with a key that is not known here")
+		}
+		return public, nil
+	}, jwt.WithValidMethods([]string{"EdDSA"}), jwt.WithAudience(audience(window)), jwt.WithExpirationRequired())
+	if err != nil {
+		return nil, fault.New(fault.Unauthenticated, "token.invalid", "the token is not accepted: %s", tokenProblem(err, window))
+	}
+	s.tokens.Add(key, claims)
+	return claims, nil
+}
+
 func (s *Service) client(ctx context.Context, window, id string) (*records.Client, error) {
-	key := clientKey(window, id)
+	key := clientKey{window, id}
 	if c, ok := s.clients.Get(key); ok {
 		return c, nil
 	}
@@ -167,7 +182,8 @@ func (s *Service) client(ctx context.Context, window, id string) (*records.Clien
 	return c, nil
 }
 
-func clientKey(window, id string) string { return window + "\x00" + id }
+// clientKey is a client, or a token, of a window.
+type clientKey struct{ window, id string }
 
 func tokenProblem(err error, window string) string {
 	switch {
@@ -190,7 +206,7 @@ func (s *Service) SaveClient(ctx context.Context, window, id, secret string, rol
 	if claims == nil {
 		claims = map[string]any{}
 	}
-	defer s.clients.Remove(clientKey(window, id))
+	defer s.clients.Remove(clientKey{window, id})
 	return s.records.SaveClient(ctx, window, &records.Client{ID: id, SecretHash: hash, Roles: roles, Claims: claims})
 }
 

@@ -5,11 +5,13 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/postgres"
 )
 
@@ -49,21 +51,27 @@ func (s span) fetch() int64 {
 	return s.size
 }
 
-// span settles the page of a request: what top or the preference asks for, at most what the resource allows.
-func (p *planned) span(r *request.Request, t *nextToken, prefs Preferences) (span, error) {
-	s := span{size: int64(p.resource.Page.Default), left: -1}
-	for _, n := range []struct {
-		value *request.Value
-		into  *int64
-	}{{p.top, &s.left}, {p.skip, &s.offset}} {
-		if n.value != nil {
-			arg, err := n.value.Arg(r.Literals)
-			if err != nil {
-				return span{}, err
-			}
-			*n.into = arg.(int64)
-		}
+// commonSizes are page sizes that many requests ask for.
+var commonSizes = []int64{1, 2, 5, 10, 20, 25, 50, 100, 200, 250, 500, 1000}
+
+func (s span) bounds() statement.Bounds {
+	b := statement.Bounds{Offset: s.offset > 0}
+	if slices.Contains(commonSizes, s.size) {
+		b.Rows = s.fetch()
 	}
+	return b
+}
+
+// spanOf settles the page of a request: what top or the preference asks for, at most what the resource allows.
+func spanOf(r *request.Request, t *nextToken, prefs Preferences) (s span, err error) {
+	s.size = int64(r.Resource.Page.Default)
+	if s.left, err = r.Number("top"); err != nil {
+		return s, err
+	}
+	if s.offset, err = r.Number("skip"); err != nil {
+		return s, err
+	}
+	s.offset = max(s.offset, 0)
 	if t != nil {
 		s.left, s.offset = t.Left, t.Skip
 	}
@@ -73,7 +81,7 @@ func (p *planned) span(r *request.Request, t *nextToken, prefs Preferences) (spa
 	case s.left >= 0:
 		s.size = s.left
 	}
-	if most := int64(p.resource.Page.Max); most > 0 {
+	if most := int64(r.Resource.Page.Max); most > 0 {
 		s.size = min(s.size, most)
 	}
 	if s.left >= 0 {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/hashicorp/golang-lru/v2/expirable"
 	"github.com/jackc/pgx/v5/pgxpool"
 
@@ -25,7 +26,8 @@ type Service struct {
 	box     *sealer
 	log     *slog.Logger
 	signer  *signer
-	clients *expirable.LRU[string, *records.Client] // a changed or removed client is noticed within a second
+	tokens  *lru.Cache[clientKey, *tokenClaims]        // whose signature has been checked
+	clients *expirable.LRU[clientKey, *records.Client] // a changed or removed client is noticed within a second
 
 	mu     sync.Mutex
 	pools  map[string]*pgxpool.Pool // by DSN
@@ -50,8 +52,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{records: store, box: box, log: o.Log, pools: map[string]*pgxpool.Pool{}, live: map[string]*API{}, drafts: map[string]*API{},
-		clients: expirable.NewLRU[string, *records.Client](10_000, nil, time.Second)}
+	tokens, _ := lru.New[clientKey, *tokenClaims](10_000) // fails for a size under 1 only
+	s := &Service{tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*pgxpool.Pool{}, live: map[string]*API{}, drafts: map[string]*API{},
+		clients: expirable.NewLRU[clientKey, *records.Client](10_000, nil, time.Second)}
 	if s.signer, err = newSigner(ctx, store, box); err != nil {
 		s.Close()
 		return nil, err

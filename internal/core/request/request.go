@@ -9,6 +9,7 @@ package request
 import (
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
@@ -70,7 +71,7 @@ var optionNames = append(slices.Clone(nestedOptionNames[:len(nestedOptionNames)-
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
-	s := &scanner{shape: make([]byte, 0, 128), literals: make([]Literal, 0, 8), tokens: make([]token, 0, 64)}
+	s := &scanner{shape: make([]byte, 0, 128), literals: make([]Literal, 0, 4), tokens: make([]token, 0, 32)}
 	r := &Request{}
 	if err := r.readPath(m, path, s); err != nil {
 		return nil, err
@@ -173,6 +174,22 @@ func (r *Request) Parent() string {
 	}
 	segments := strings.Split(strings.Trim(r.text[0], "/"), "/")
 	return strings.Join(segments[:r.hops[len(r.hops)-1].start], "/")
+}
+
+// Number is the value of top or skip, which are whole numbers; -1 where it is not given.
+func (r *Request) Number(option string) (int64, error) {
+	for _, o := range r.options {
+		if o.name != option {
+			continue
+		}
+		p := &parser{option: option, tokens: o.tokens, literals: r.Literals}
+		n, err := p.number(option)
+		if err != nil {
+			return 0, err
+		}
+		return strconv.ParseInt(n.Value.Text, 10, 64)
+	}
+	return -1, nil
 }
 
 // ToOne says whether the path ends with a relation to one, which may lead to no row.

@@ -30,7 +30,7 @@ func (s *scanner) scan() error {
 	for {
 		s.skipSpace()
 		if s.pos >= len(s.text) {
-			s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos, end: s.pos})
+			s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos})
 			return nil
 		}
 		start := s.pos
@@ -112,7 +112,7 @@ func (s *scanner) scanSearch() error {
 	if s.pos < len(s.text) {
 		return s.fault(s.pos, "unexpected %q", s.text[s.pos])
 	}
-	s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos, end: s.pos})
+	s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos})
 	return nil
 }
 
@@ -187,7 +187,6 @@ func faultAt(option string, pos int, code, format string, args ...any) *fault.Fa
 
 // add appends a token that is no literal, to the shape too. A blank parts words that would run together.
 func (s *scanner) add(t token) {
-	t.end = s.pos
 	s.tokens = append(s.tokens, t)
 	if t.kind == tokenMark {
 		s.shape = append(s.shape, t.mark)
@@ -198,7 +197,7 @@ func (s *scanner) add(t token) {
 }
 
 func (s *scanner) literal(class Class, text string, start int) {
-	s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start, end: s.pos})
+	s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start})
 	s.literals = append(s.literals, Literal{Class: class, Text: text, Option: s.option, Pos: start})
 	if n := len(s.tokens); n > 2 && s.tokens[n-2].mark == '=' && strings.EqualFold(strings.TrimPrefix(s.tokens[n-3].text, "$"), "levels") {
 		s.shape = append(append(s.shape, ' '), text...) // how deep is no argument: it makes another statement
@@ -228,7 +227,7 @@ func (s *scanner) foldList() {
 	open := t[i-1]
 	list := Literal{Class: Several, Items: append([]Literal(nil), s.literals[first:]...), Option: s.option, Pos: open.pos}
 	s.literals = append(s.literals[:first], list)
-	s.tokens = append(t[:i-1], token{kind: tokenLiteral, literal: first, pos: open.pos, end: s.pos})
+	s.tokens = append(t[:i-1], token{kind: tokenLiteral, literal: first, pos: open.pos})
 	cut := len(s.shape)
 	for s.shape[cut-1] != '(' {
 		cut--

@@ -106,7 +106,6 @@ type token struct {
 	text    string // of names and aliases
 	literal int
 	pos     int // byte offset
-	end     int
 }
 
 // String is the token as messages show it.

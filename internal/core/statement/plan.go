@@ -22,6 +22,13 @@ type Plan struct {
 	Guards  Guards
 }
 
+// Bounds say how a page is limited. A number of rows that many requests ask for stands in the statement itself, as PostgreSQL
+// plans anew each time for a limit that it does not know; any other is an argument.
+type Bounds struct {
+	Rows   int64 // 0: an argument
+	Offset bool  // rows are passed over: how many is an argument
+}
+
 func newPlan() *Plan { return &Plan{Total: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}} }
 
 // Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the

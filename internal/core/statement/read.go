@@ -14,7 +14,7 @@ import (
 
 // Read plans a request for a collection or for one row. after says, for a page that continues another one, which values of
 // the last row were null (true); it is nil for a first page.
-func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
+func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *Plan {
 	b := newBuilder(scope)
 	plan := newPlan()
 	alias := b.alias(q.Root.Resource.Name)
@@ -43,9 +43,9 @@ func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
 		if after != nil {
 			where = append(where, f.after(q.Order, after))
 		}
-		body = table + f.joins.String() + whereClause(where) + orderBy(order) + b.bounds()
+		body = table + f.joins.String() + whereClause(where) + orderBy(order) + b.bounds(bounds)
 	default:
-		body = b.expanded(q, alias, table, after, plan, list)
+		body = b.expanded(q, alias, table, after, bounds, plan, list)
 	}
 	if !q.Count || q.View == request.Number {
 		plan.SQL, plan.Slots = "select "+list.String()+body, b.slots
@@ -62,7 +62,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool) *Plan {
 }
 
 // expanded plans a page with relations in two steps: first the rows of the page, then, for these alone, what they expand.
-func (b *builder) expanded(q *request.Query, alias, table string, after []bool, plan *Plan, list *selectList) string {
+func (b *builder) expanded(q *request.Query, alias, table string, after []bool, bounds Bounds, plan *Plan, list *selectList) string {
 	inner := b.from(q.Root, alias, false)
 	where := inner.where(q, alias)
 	order := inner.order(q.Order)
@@ -82,13 +82,19 @@ func (b *builder) expanded(q *request.Query, alias, table string, after []bool, 
 		}
 		plan.Order = append(plan.Order, list.add(again[i].sql))
 	}
-	page := "select " + carried + table + inner.joins.String() + whereClause(where) + orderBy(order) + b.bounds()
+	page := "select " + carried + table + inner.joins.String() + whereClause(where) + orderBy(order) + b.bounds(bounds)
 	return "\nfrom (\n" + page + "\n) " + alias + outer.joins.String() + orderBy(again)
 }
 
-// bounds limits a page. Both are arguments: they are no part of the shape.
-func (b *builder) bounds() string {
-	return "\nlimit " + b.arg(Slot{Role: Limit}, "bigint") + " offset " + b.arg(Slot{Role: Offset}, "bigint")
+func (b *builder) bounds(bounds Bounds) string {
+	sql := "\nlimit " + strconv.FormatInt(bounds.Rows, 10)
+	if bounds.Rows == 0 {
+		sql = "\nlimit " + b.arg(Slot{Role: Limit}, "bigint")
+	}
+	if bounds.Offset {
+		sql += " offset " + b.arg(Slot{Role: Offset}, "bigint")
+	}
+	return sql
 }
 
 func comma(s string) string {

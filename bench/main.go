@@ -1,0 +1,270 @@
+// Command bench measures Eager Window beside handlers written by hand, in one run, alternating, against one database, at 16
+// connections. Each side is a process of its own; the load comes from this one. It prints requests a second, p50, p99 and the
+// ratio of the medians, as a table and, with -json FILE, as JSON. Only the ratios mean something: machines are noisy.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"log/slog"
+	"net"
+	"net/http"
+	_ "net/http/pprof" // of the process under load, at BENCH_PPROF
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	vegeta "github.com/tsenart/vegeta/v12/lib"
+
+	"eagerwindow/demo"
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/localpg"
+	"eagerwindow/internal/server"
+	"eagerwindow/internal/service"
+)
+
+const connections = 16
+
+// race is one endpoint on both sides. The goal is what the ratio should reach.
+type race struct {
+	Name       string
+	ours, hand string
+	goal       float64
+}
+
+const chosen = "select=id,vessel_id,berth_code,status,eta,etd,arrived_at,draught_m,hazardous"
+
+var races = []race{
+	{"1 row by key", "/api/saltmere/port_calls/4711?" + chosen, "/port_calls/4711", 1.0},
+	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen, "/port_calls?status=departed&top=1", 0},
+	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/port_calls?status=departed&top=20", 1.4},
+	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/port_calls?status=departed&top=1000", 2.7},
+	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen + "&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3},
+	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/floor?status=departed&top=1000", 0.8},
+}
+
+// side is what one side of a race did.
+type side struct {
+	Rate float64 `json:"requests_per_second"`
+	P50  float64 `json:"p50_ms"`
+	P99  float64 `json:"p99_ms"`
+}
+
+type result struct {
+	Name  string  `json:"name"`
+	Ours  side    `json:"ours"`
+	Hand  side    `json:"hand"`
+	Ratio float64 `json:"ratio"`
+	Goal  float64 `json:"goal,omitempty"`
+}
+
+func main() {
+	log.SetFlags(0)
+	rounds := flag.Int("rounds", 7, "rounds for each endpoint and side")
+	length := flag.Duration("for", time.Second, "length of a round")
+	file := flag.String("json", "", "write the results to this file too")
+	only := flag.String("only", "", "only the endpoints whose name holds this")
+	flag.Parse()
+	var err error
+	switch flag.Arg(0) {
+	case "ours":
+		err = serveOurs(flag.Arg(1), flag.Arg(2))
+	case "hand":
+		err = serveHand(flag.Arg(1))
+	default:
+		err = run(*rounds, *length, *file, *only)
+	}
+	if err != nil {
+		log.Fatal("bench: ", err)
+	}
+}
+
+func run(rounds int, length time.Duration, file, only string) error {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "eager-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir + "/postgres", Throwaway: true})
+	if err != nil {
+		return err
+	}
+	defer pg.Remove()
+	harbour, records, err := demo.Prepare(ctx, pg, func(what string) { log.Print(what, " …") })
+	if err != nil {
+		return err
+	}
+	ours, stopOurs, err := child("ours", harbour, records)
+	if err != nil {
+		return err
+	}
+	defer stopOurs()
+	hand, stopHand, err := child("hand", harbour)
+	if err != nil {
+		return err
+	}
+	defer stopHand()
+	token, err := (&client.Client{URL: ours}).ClientToken(ctx, demo.Window, "harbour-master-demo", "saltmere-harbour_master")
+	if err != nil {
+		return err
+	}
+	var results []result
+	for _, r := range races {
+		if !strings.Contains(r.Name, only) {
+			continue
+		}
+		res, err := r.run(ours, hand, token, rounds, length)
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.Name, err)
+		}
+		results = append(results, res)
+	}
+	print(os.Stdout, results)
+	if file == "" {
+		return nil
+	}
+	text, err := json.MarshalIndent(results, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, append(text, '\n'), 0o644)
+}
+
+func (r race) run(ours, hand, token string, rounds int, length time.Duration) (result, error) {
+	res := result{Name: r.Name, Goal: r.goal}
+	var a, b []side
+	for i := range rounds + 1 {
+		x, err := attack(ours+r.ours, token, length)
+		if err != nil {
+			return res, err
+		}
+		y, err := attack(hand+r.hand, "", length)
+		if err != nil {
+			return res, err
+		}
+		if i > 0 { // the first round warms up: connections, statements, plans
+			a, b = append(a, x), append(b, y)
+		}
+	}
+	res.Ours, res.Hand = median(a), median(b)
+	res.Ratio = res.Ours.Rate / res.Hand.Rate
+	return res, nil
+}
+
+// attack sends requests over 16 connections as fast as answers come.
+func attack(url, token string, length time.Duration) (side, error) {
+	header := http.Header{}
+	if token != "" {
+		header.Set("Authorization", "Bearer "+token)
+	}
+	attacker := vegeta.NewAttacker(vegeta.Workers(connections), vegeta.MaxWorkers(connections), vegeta.Connections(connections), vegeta.MaxConnections(connections))
+	var m vegeta.Metrics
+	targets := vegeta.NewStaticTargeter(vegeta.Target{Method: http.MethodGet, URL: url, Header: header})
+	for r := range attacker.Attack(targets, vegeta.Rate{Freq: 0}, length, "") {
+		m.Add(r)
+		if r.Code != http.StatusOK {
+			return side{}, fmt.Errorf("%s answers %d %s %.200s", url, r.Code, r.Error, r.Body)
+		}
+	}
+	m.Close()
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	return side{m.Throughput, ms(m.Latencies.P50), ms(m.Latencies.P99)}, nil
+}
+
+// median takes each figure's median by itself.
+func median(list []side) side {
+	mid := func(of func(side) float64) float64 {
+		v := make([]float64, len(list))
+		for i, s := range list {
+			v[i] = of(s)
+		}
+		slices.Sort(v)
+		return v[len(v)/2]
+	}
+	return side{mid(func(s side) float64 { return s.Rate }), mid(func(s side) float64 { return s.P50 }), mid(func(s side) float64 { return s.P99 })}
+}
+
+func print(out io.Writer, results []result) {
+	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(w, "\tours req/s\tp50 ms\tp99 ms\thand req/s\tp50 ms\tp99 ms\tratio\tgoal\t")
+	for _, r := range results {
+		goal := "-"
+		if r.Goal > 0 {
+			goal = fmt.Sprintf("%.2f", r.Goal)
+		}
+		fmt.Fprintf(w, "%s\t%.0f\t%.2f\t%.2f\t%.0f\t%.2f\t%.2f\t%.2f\t%s\t\n", r.Name, r.Ours.Rate, r.Ours.P50, r.Ours.P99, r.Hand.Rate, r.Hand.P50, r.Hand.P99, r.Ratio, goal)
+	}
+	w.Flush()
+}
+
+// child starts this program again as one of the sides and returns its address.
+func child(args ...string) (url string, stop func(), err error) {
+	cmd := exec.Command(os.Args[0], args...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		stop()
+		return "", nil, fmt.Errorf("%s did not start: %w", args[0], err)
+	}
+	return strings.TrimSpace(line), stop, nil
+}
+
+func listen(h http.Handler) error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	if at := os.Getenv("BENCH_PPROF"); at != "" {
+		go func() { log.Print(http.ListenAndServe(at, nil)) }()
+		_ = os.Unsetenv("BENCH_PPROF")
+	}
+	fmt.Printf("http://%s\n", l.Addr())
+	return server.HTTP(h).Serve(l)
+}
+
+func serveOurs(harbour, records string) error {
+	ctx := context.Background()
+	l := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	s, err := service.Start(ctx, service.Options{Records: records, Secret: "a secret for benchmarks", Log: l})
+	if err != nil {
+		return err
+	}
+	if err := demo.Publish(ctx, s, harbour); err != nil {
+		return err
+	}
+	return listen(server.New(s, nil, l))
+}
+
+func serveHand(harbour string) error {
+	config, err := pgxpool.ParseConfig(harbour)
+	if err != nil {
+		return err
+	}
+	config.MaxConns = connections
+	pool, err := pgxpool.NewWithConfig(context.Background(), config)
+	if err != nil {
+		return err
+	}
+	return listen(hand{pool}.routes())
+}

@@ -170,7 +170,7 @@ func attack(url, token string, length time.Duration) (side, error) {
 	if token != "" {
 		header.Set("Authorization", "Bearer "+token)
 	}
-	attacker := vegeta.NewAttacker(vegeta.Workers(connections), vegeta.MaxWorkers(connections), vegeta.Connections(connections), vegeta.MaxConnections(connections))
+	attacker := vegeta.NewAttacker(vegeta.Workers(connections), vegeta.MaxWorkers(connections), vegeta.Connections(connections), vegeta.MaxConnections(connections), vegeta.MaxBody(0)) // read, but not kept
 	var m vegeta.Metrics
 	targets := vegeta.NewStaticTargeter(vegeta.Target{Method: http.MethodGet, URL: url, Header: header})
 	for r := range attacker.Attack(targets, vegeta.Rate{Freq: 0}, length, "") {

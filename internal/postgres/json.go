@@ -67,7 +67,7 @@ func appenderOf(t *model.Type) appender {
 	case model.Complex:
 		columns := make([]column, len(t.Fields))
 		for i, f := range t.Fields {
-			columns[i] = column{name: appendString(nil, f.Name), at: i, value: appenderOf(f.Type)}
+			columns[i] = column{name: memberName(f.Name), at: i, value: appenderOf(f.Type)}
 		}
 		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
 	}
@@ -146,32 +146,47 @@ func appendNumeric(dst, src []byte) []byte {
 }
 
 func appendFour(dst []byte, n int) []byte {
-	return append(dst, byte('0'+n/1000), byte('0'+n/100%10), byte('0'+n/10%10), byte('0'+n%10))
+	dst = append(dst, "0000"...)
+	putTwo(dst[len(dst)-4:], uint32(n)/100)
+	putTwo(dst[len(dst)-2:], uint32(n)%100)
+	return dst
 }
-
-func appendTwo(dst []byte, n int) []byte { return append(dst, byte('0'+n/10), byte('0'+n%10)) }
 
 const (
 	secondsPerDay = 86_400
 	microsPerDay  = secondsPerDay * 1_000_000
 )
 
-// appendCalendar writes year-month-day of a day counted from 2000-01-01, in the proleptic Gregorian calendar.
-func appendCalendar(dst []byte, day int64) []byte {
+// pairs are the numbers from 00 to 99.
+const pairs = "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748495051525354555657585960616263646566676869707172737475767778798081828384858687888990919293949596979899"
+
+func putTwo(dst []byte, n uint32) {
+	dst[1] = pairs[2*n+1]
+	dst[0] = pairs[2*n]
+}
+
+// civil is the year, month and day of a day counted from 2000-01-01, in the proleptic Gregorian calendar.
+func civil(day int64) (year int64, month, dayOfMonth uint32) {
 	// Days are counted from 1 March of the year 0, in eras of 400 years, so that the leap day comes last.
 	z := day + 730_425
 	era := z / 146_097
 	if z < 0 {
 		era = (z - 146_096) / 146_097
 	}
-	doe := z - era*146_097
+	doe := uint32(z - era*146_097)
 	yoe := (doe - doe/1460 + doe/36_524 - doe/146_096) / 365
 	doy := doe - (365*yoe + yoe/4 - yoe/100)
 	mp := (5*doy + 2) / 153
-	year, month, dayOfMonth := yoe+era*400, mp+3, doy-(153*mp+2)/5+1
+	year, month, dayOfMonth = int64(yoe)+era*400, mp+3, doy-(153*mp+2)/5+1
 	if month > 12 {
 		year, month = year+1, month-12
 	}
+	return year, month, dayOfMonth
+}
+
+// appendCalendar writes year-month-day of a day counted from 2000-01-01.
+func appendCalendar(dst []byte, day int64) []byte {
+	year, month, dayOfMonth := civil(day)
 	if year < 0 {
 		dst = append(dst, '-')
 		year = -year
@@ -181,21 +196,24 @@ func appendCalendar(dst []byte, day int64) []byte {
 	} else {
 		dst = appendFour(dst, int(year))
 	}
-	dst = append(dst, '-')
-	dst = appendTwo(dst, int(month))
-	dst = append(dst, '-')
-	return appendTwo(dst, int(dayOfMonth))
+	dst = append(dst, "-00-00"...)
+	putTwo(dst[len(dst)-5:], month)
+	putTwo(dst[len(dst)-2:], dayOfMonth)
+	return dst
 }
 
 // appendClock writes hours:minutes:seconds of microseconds since midnight, with as many digits of the fraction as there are.
 func appendClock(dst []byte, micros int64) []byte {
-	seconds := micros / 1_000_000
-	dst = appendTwo(dst, int(seconds/3600))
-	dst = append(dst, ':')
-	dst = appendTwo(dst, int(seconds/60%60))
-	dst = append(dst, ':')
-	dst = appendTwo(dst, int(seconds%60))
-	return appendFraction(dst, micros%1_000_000)
+	seconds := uint32(micros / 1_000_000)
+	dst = append(dst, "00:00:00"...)
+	b := dst[len(dst)-8:]
+	putTwo(b, seconds/3600)
+	putTwo(b[3:], seconds/60%60)
+	putTwo(b[6:], seconds%60)
+	if micros %= 1_000_000; micros != 0 {
+		return appendFraction(dst, micros)
+	}
+	return dst
 }
 
 func appendFraction(dst []byte, micros int64) []byte {

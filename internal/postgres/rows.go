@@ -11,7 +11,7 @@ import (
 
 // column writes one member of an object: its name, quoted beforehand, and its value.
 type column struct {
-	name    []byte
+	name    []byte // ,"name":
 	at      int
 	value   appender // of a plain value
 	kind    statement.ColumnKind
@@ -22,7 +22,7 @@ type column struct {
 func compile(columns []statement.Column) []column {
 	out := make([]column, len(columns))
 	for i, c := range columns {
-		out[i] = column{name: appendString(nil, c.Name), at: c.At, kind: c.Kind}
+		out[i] = column{name: memberName(c.Name), at: c.At, kind: c.Kind}
 		switch c.Kind {
 		case statement.Plain:
 			out[i].value = appenderOf(c.Type)
@@ -37,15 +37,18 @@ func compile(columns []statement.Column) []column {
 	return out
 }
 
+func memberName(name string) []byte { return append(appendString([]byte{','}, name), ':') }
+
 // appendObject writes the columns of a row as a JSON object.
 func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 	dst = append(dst, '{')
 	for i := range columns {
 		c := &columns[i]
 		if i > 0 {
-			dst = append(dst, ',')
+			dst = append(dst, c.name...)
+		} else {
+			dst = append(dst, c.name[1:]...)
 		}
-		dst = append(append(dst, c.name...), ':')
 		if c.kind == statement.Link {
 			dst = appendLink(dst, values, c)
 			continue

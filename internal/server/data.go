@@ -356,7 +356,7 @@ func (s *Server) cut(out *answer, r *http.Request, err error) error {
 		out.w.Header().Del("Link")
 		return err
 	}
-	s.log.Error("an answer broke off", "id", idOf(r), "path", r.URL.Path, "error", err)
+	s.log.Error("an answer broke off", "id", idOf(out.w), "path", r.URL.Path, "error", err)
 	panic(http.ErrAbortHandler)
 }
 

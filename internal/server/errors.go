@@ -59,7 +59,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	f, ok := fault.From(err)
 	if !ok {
 		if !errors.Is(err, context.Canceled) {
-			s.log.Error("request failed", "id", idOf(r), "method", r.Method, "path", r.URL.Path, "error", err)
+			s.log.Error("request failed", "id", idOf(w), "method", r.Method, "path", r.URL.Path, "error", err)
 		}
 		s.internal(w, r)
 		return
@@ -74,7 +74,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 
 func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
 	var body errorBody
-	body.Error.Code, body.Error.Message = "internal", "internal error; its number is "+idOf(r)
+	body.Error.Code, body.Error.Message = "internal", "internal error; its number is "+idOf(w)
 	writeJSON(w, http.StatusInternalServerError, body)
 }
 

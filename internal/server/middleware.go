@@ -1,7 +1,6 @@
 package server
 
 import (
-	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"log/slog"
@@ -15,14 +14,11 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-type requestIDKey struct{}
-
 // requestID gives each request a number that stands in the answer's headers and in the log.
 func requestID(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		id := randomHex(8)
-		w.Header().Set("Request-Id", id)
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), requestIDKey{}, id)))
+		w.Header()["Request-Id"] = []string{randomHex(8)}
+		next.ServeHTTP(w, r)
 	})
 }
 
@@ -33,18 +29,19 @@ func randomHex(n int) string {
 	return hex.EncodeToString(raw)
 }
 
-func idOf(r *http.Request) string {
-	id, _ := r.Context().Value(requestIDKey{}).(string)
-	return id
-}
+func idOf(w http.ResponseWriter) string { return w.Header().Get("Request-Id") }
 
 // logged writes a line for each request that is over. Queries are left out: they may hold what nobody should read in a log.
 func (s *Server) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !s.log.Enabled(r.Context(), slog.LevelDebug) {
+			next.ServeHTTP(w, r)
+			return
+		}
 		start := time.Now()
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
-		s.log.LogAttrs(r.Context(), slog.LevelDebug, "request", slog.String("id", idOf(r)), slog.String("method", r.Method),
+		s.log.LogAttrs(r.Context(), slog.LevelDebug, "request", slog.String("id", idOf(w)), slog.String("method", r.Method),
 			slog.String("path", r.URL.Path), slog.Int("status", ww.Status()), slog.Int("bytes", ww.BytesWritten()), slog.Duration("took", time.Since(start)))
 	})
 }
@@ -57,7 +54,7 @@ func (s *Server) recovered(next http.Handler) http.Handler {
 				if v == http.ErrAbortHandler {
 					panic(v)
 				}
-				s.log.Error("panic", "id", idOf(r), "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
+				s.log.Error("panic", "id", idOf(w), "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
 				s.internal(w, r)
 			}
 		}()

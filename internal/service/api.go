@@ -76,6 +76,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 		}
 	}
 	p, err := a.plan(scope, r, token, s)
+	r.Release()
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -28,6 +29,23 @@ type Request struct {
 	hops     []hop
 	options  []option
 	text     []string
+	kept     *buffers
+}
+
+// buffers hold the tokens and the shape of a request; they go from one request to the next.
+type buffers struct {
+	tokens []token
+	shape  []byte
+}
+
+var scratch = sync.Pool{New: func() any { return &buffers{make([]token, 0, 64), make([]byte, 0, 256)} }}
+
+// Release gives back what only resolving needs. The request keeps its place, literals and shape.
+func (r *Request) Release() {
+	if r.kept != nil {
+		scratch.Put(r.kept)
+		r.kept, r.options = nil, nil
+	}
 }
 
 // View is what is wanted of the place that a path leads to.
@@ -71,8 +89,10 @@ var optionNames = append(slices.Clone(nestedOptionNames[:len(nestedOptionNames)-
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
-	s := &scanner{shape: make([]byte, 0, 128), literals: make([]Literal, 0, 4), tokens: make([]token, 0, 32)}
-	r := &Request{}
+	kept := scratch.Get().(*buffers)
+	s := &scanner{shape: kept.shape[:0], literals: make([]Literal, 0, 4), tokens: kept.tokens[:0]}
+	r := &Request{kept: kept}
+	defer func() { kept.shape, kept.tokens = s.shape, s.tokens }()
 	if err := r.readPath(m, path, s); err != nil {
 		return nil, err
 	}

@@ -3,7 +3,6 @@ package cli_test
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"fmt"
 	"io"
 	"net"
@@ -14,8 +13,6 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/internal/cli"
 	"eagerwindow/internal/harbourtest"
@@ -113,15 +110,7 @@ func TestCommands(t *testing.T) {
 // A database of somebody's own: opened, cut down, pushed, published, asked.
 func TestOwnDatabase(t *testing.T) {
 	r := service(t)
-	dsn := harbourtest.Database(t, false)
-	conn, err := pgx.Connect(context.Background(), dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
-	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); create table book (id serial primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); insert into book (title, shelf_id) values ('Tides', 1)`); err != nil {
-		t.Fatal(err)
-	}
+	dsn := library(t)
 	step := func(want string, args ...string) {
 		t.Helper()
 		if out, status := run("", args...); status != 0 || !strings.Contains(out, want) {

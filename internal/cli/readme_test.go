@@ -48,15 +48,25 @@ func pattern(want string) *regexp.Regexp {
 	return regexp.MustCompile(`(?s)^\s*` + strings.Join(parts, ".*") + `\s*$`)
 }
 
-// Every example of the README does what it says, in one shell, one after the other.
-func TestReadme(t *testing.T) {
-	list := examples(t, "../../README.md")
-	if len(list) < 12 {
-		t.Fatalf("the README has %d examples only", len(list))
+// Every example of the documents does what it says: those of one document in one shell, one after the other.
+func TestDocuments(t *testing.T) {
+	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 30} {
+		t.Run(file, func(t *testing.T) {
+			list := examples(t, "../../"+file)
+			if len(list) < least {
+				t.Fatalf("%s has %d examples only", file, len(list))
+			}
+			r := service(t)
+			runExamples(t, r, list, "DSN="+library(t))
+		})
 	}
-	r := service(t)
-	library := harbourtest.Database(t, false)
-	conn, err := pgx.Connect(context.Background(), library)
+}
+
+// library is a database of somebody's own.
+func library(t *testing.T) string {
+	t.Helper()
+	dsn := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(context.Background(), dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,15 +74,19 @@ func TestReadme(t *testing.T) {
 	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); create table book (id int primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); insert into book values (1, 'Tides', 1)`); err != nil {
 		t.Fatal(err)
 	}
+	return dsn
+}
+
+func runExamples(t *testing.T, r *harbourtest.Running, list []example, env string) {
+	t.Helper()
 	const mark = "\x01"
 	var script strings.Builder
 	for _, e := range list {
 		fmt.Fprintf(&script, "{ %s\n} 2>&1\nprintf '%s'\n", e.command, mark)
 	}
 	host := strings.TrimPrefix(r.URL, "http://")
-	text := strings.ReplaceAll(script.String(), "localhost:8080", host)
-	cmd := exec.Command("bash", "-c", text)
-	cmd.Env = append(os.Environ(), path(t), "DSN="+library)
+	cmd := exec.Command("bash", "-c", strings.ReplaceAll(script.String(), "localhost:8080", host))
+	cmd.Env = append(os.Environ(), path(t), env)
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)

@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"testing"
 
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/harbourtest"
 )
 
 // The parts of the language that the differential test does not draw, each beside SQL by hand.
@@ -37,6 +39,8 @@ func TestLanguage(t *testing.T) {
 		{"/vessels?filter=id in @l&@l=(3,5,7)&orderby=id", "id", "select id from harbour.vessel where id in (3,5,7) order by id"},
 		{"/port_calls?compute=tugs/$count as n,draught_m mul 3.2808 as feet&filter=n eq 3 and feet gt 44&orderby=feet desc,id&top=30", "id",
 			"select p.id from harbour.port_call p where (select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) = 3 and draught_m * 3.2808 > 44 order by draught_m desc, id limit 30"},
+		{"/vessels?filter='ice' in tags and not ('thruster' in tags)&orderby=id&top=1000", "id", "select id from harbour.vessel where tags @> '{ice}' and not tags @> '{thruster}' order by id"},
+		{"/vessels/$filter(kind eq 'tanker')/$filter(flag eq @f)?filter=id lt 200&orderby=id&@f='NO'", "id", "select id from harbour.vessel where kind = 'tanker' and flag = 'NO' and id < 200 order by id"},
 		{"/vessels?orderby=port_calls/$count desc,name&top=15", "id", "select v.id from harbour.vessel v order by (select count(*) from harbour.port_call p where p.vessel_id = v.id) desc, name, id limit 15"},
 		{`/port_calls?search=ice OR "engine failure"&orderby=id&top=1000`, "id", "select id from harbour.port_call where remarks ilike '%ice%' or remarks ilike '%engine failure%' order by id limit 1000"},
 		{"/vessels?search=grey NOT (petrel OR wake)&orderby=id", "id", "select id from harbour.vessel where name ilike '%grey%' and name not ilike '%petrel%' and name not ilike '%wake%' order by id"},
@@ -210,5 +214,54 @@ func TestVersionsAndQuery(t *testing.T) {
 	}
 	if status, text, _ := send("POST", "/api/saltmere/vessels/$query", "filter=id in ("+strings.Repeat("1,", 20000)+"2)&select=id&orderby=id", "Content-Type", "text/plain"); status != 200 || !strings.Contains(text, `{"id":1},`) {
 		t.Errorf("a long list: %d %.300s", status, text)
+	}
+}
+
+// All tide readings page by page, in an order that is not the key's, while others are added: nothing twice, nothing missed, and
+// the last pages are read as the first: by an index, with no row passed over.
+func TestWalk(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	seen, pages, added := map[string]bool{}, 0, 0
+	before := map[string]bool{}
+	for _, k := range column(t, r.Harbour, "select station || ' ' || to_char(read_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from harbour.tide_reading") {
+		before[k] = true
+	}
+	for next := "/api/saltmere/tide_readings?orderby=read_at desc"; next != ""; pages++ {
+		req, err := http.NewRequest("GET", r.URL+client.Escape(next), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Prefer", "odata.maxpagesize=1000")
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		l := readList(t, harbourtest.Answer{Response: res, Text: string(text)})
+		for i, station := range fields(l, "station") {
+			key := station + " " + fields(list{Value: l.Value[i : i+1]}, "read_at")[0]
+			if seen[key] {
+				t.Fatalf("%s comes twice", key)
+			}
+			seen[key] = true
+		}
+		if next = l.NextLink; pages%25 == 0 { // before and behind where the walk is
+			added++
+			a := r.Send(t, token, "POST", "/api/saltmere/tide_readings", strings.NewReader(fmt.Sprintf(`{"station":"New %d","read_at":"202%d-03-01T00:00:00Z","height_m":1}`, added, added%10)))
+			if a.StatusCode != 201 {
+				t.Fatal(a.Text)
+			}
+		}
+	}
+	for k := range before {
+		if !seen[k] {
+			t.Fatalf("%s is missed", k)
+		}
+	}
+	if len(before) != 250_000 || pages < 250 {
+		t.Errorf("%d readings on %d pages", len(seen), pages)
 	}
 }

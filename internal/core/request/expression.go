@@ -377,6 +377,21 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 			m.Items = append(m.Items, e)
 		}
 		return m, nil
+	case *PathNode:
+		over, err := rs.collection(list)
+		if err != nil {
+			return nil, err
+		}
+		if over.Element == nil {
+			return nil, rs.fault(list, "type.mismatch", "%s leads to rows, and %s is %s; ask for %s/any(x: …)", list, n.Left, articled(x.Type()), list)
+		}
+		if x, err = rs.fit(x, n.Left, over.Element.T, list); err != nil {
+			return nil, err
+		}
+		if err := rs.comparable(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
+			return nil, err
+		}
+		return &Quantifier{Over: over, Body: &Call{T: model.BooleanType, Op: "eq", Args: []Expr{&ElementOf{Var: over.Element}, x}}}, nil
 	}
 	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
 }

@@ -273,6 +273,9 @@ func (p *parser) list() (Node, error) {
 		p.i++
 		return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
 	}
+	if t.kind == tokenName {
+		return p.path() // a collection
+	}
 	if !p.accept('(') {
 		return nil, p.unexpected("a list in brackets, such as (1,2,3),")
 	}

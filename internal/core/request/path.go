@@ -104,6 +104,9 @@ func (p *pathReader) nothing(segment string) error {
 
 // system reads a segment that begins with a dollar sign.
 func (p *pathReader) system(h *hop, segment string) error {
+	if strings.HasPrefix(segment, "$filter(") && !h.single() {
+		return p.filter(segment)
+	}
 	p.s.shape = append(append(p.s.shape, '/'), segment...)
 	switch {
 	case segment == "$value" && p.r.Field != nil:
@@ -119,6 +122,25 @@ func (p *pathReader) system(h *hop, segment string) error {
 	default:
 		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment, fault.Suggest(segment, []string{"$count", "$value", "$ref", "$query"})).On(segment)
 	}
+	p.i++
+	return nil
+}
+
+// filter reads `$filter(status eq 'expected')`, which holds together with the filter among the options (URL Conventions, 4.12).
+func (p *pathReader) filter(segment string) error {
+	text, closed := strings.CutSuffix(strings.TrimPrefix(segment, "$filter("), ")")
+	if !closed {
+		return fault.New(fault.Invalid, "syntax.invalid", "$filter(…) in the path is not closed: \")\" is missing").On("path")
+	}
+	s := p.s
+	s.text, s.pos = text, 0
+	s.shape = append(s.shape, "/$filter("...)
+	first := len(s.tokens)
+	if err := s.scan(); err != nil {
+		return err
+	}
+	s.shape = append(s.shape, ')')
+	p.r.filters = append(p.r.filters, s.tokens[first:len(s.tokens):len(s.tokens)])
 	p.i++
 	return nil
 }

@@ -28,6 +28,7 @@ type Request struct {
 	After    string    // the continuation of a next link, "" where there is none
 	hops     []hop
 	options  []option
+	filters  [][]token // of $filter(…) in the path
 	text     []string
 	kept     *buffers
 }
@@ -93,14 +94,14 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := &scanner{shape: kept.shape[:0], literals: make([]Literal, 0, 4), tokens: kept.tokens[:0]}
 	r := &Request{kept: kept}
 	defer func() { kept.shape, kept.tokens = s.shape, s.tokens }()
-	if err := r.readPath(m, path, s); err != nil {
-		return nil, err
-	}
 	values, aliases, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err
 	}
 	s.aliases = aliases
+	if err := r.readPath(m, path, s); err != nil {
+		return nil, err
+	}
 	r.text = append(r.text, path)
 	for i, name := range optionNames {
 		if !values[i].given {
@@ -239,6 +240,20 @@ func (r *Request) Parse() (*Options, error) {
 		if err := p.end(); err != nil {
 			return nil, err
 		}
+	}
+	for _, tokens := range r.filters {
+		p := &parser{option: "path", tokens: tokens, literals: r.Literals}
+		filter, err := p.expression(1)
+		if err == nil {
+			err = p.end()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if o.Filter != nil {
+			filter = &BinaryNode{Operator: "and", Left: filter, Right: o.Filter}
+		}
+		o.Filter = filter
 	}
 	return o, nil
 }

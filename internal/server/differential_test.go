@@ -312,3 +312,54 @@ func ids(t *testing.T, a harbourtest.Answer, key string) ([]string, int) {
 	}
 	return out, body.Count
 }
+
+// Expanded collections, each answer beside the same rows gathered by naive SQL for each parent.
+func TestDifferentialExpand(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	conn, err := pgx.Connect(context.Background(), r.Harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	g := &generator{Rand: rand.New(rand.NewPCG(2026, 8))}
+	for range 80 {
+		root := pick(g, []string{"port_calls", "vessels", "agents", "berths"})
+		p := harbourPlaces[root]
+		m, there := pick(g, p.manys), g.alias()
+		child := harbourPlaces[m.to]
+		c := g.condition(root, "", "t", 1)
+		inner := g.condition(m.to, "", there, 1)
+		top, skip := 1+g.IntN(4), g.IntN(2)
+		query := fmt.Sprintf("/api/saltmere/%s?filter=%s&orderby=%s desc&top=40&select=%s&expand=%s(select=%s;filter=%s;orderby=%s desc;top=%d;skip=%d;count=true)",
+			root, c.query, p.key, p.key, m.name, child.key, inner.query, child.key, top, skip)
+		on := strings.NewReplacer("{own}", "t", "{there}", there).Replace(m.on)
+		rows := fmt.Sprintf("from %s %s where %s and (%s)", child.table, there, on, inner.sql)
+		sql := fmt.Sprintf("select t.%s::text || ':' || (select count(*) %s) || ':' || coalesce((select string_agg(k::text, ',') from (select %s.%s as k %s order by 1 desc limit %d offset %d) x), ''), 0 from %s t where %s order by t.%s desc limit 40",
+			p.key, rows, there, child.key, rows, top, skip, p.table, c.sql, p.key)
+		want, _, err := naive(conn, sql)
+		if err != nil {
+			t.Fatalf("the naive SQL fails: %v\n%s", err, sql)
+		}
+		a := r.Send(t, token, "GET", query, nil)
+		var body struct{ Value []map[string]json.RawMessage }
+		if err := json.Unmarshal([]byte(a.Text), &body); err != nil || a.StatusCode != 200 {
+			t.Fatalf("%s\n%s %.300s", query, a.Status, a.Text)
+		}
+		var got []string
+		for _, row := range body.Value {
+			var children []map[string]json.RawMessage
+			if err := json.Unmarshal(row[m.name], &children); err != nil {
+				t.Fatal(err)
+			}
+			keys := make([]string, len(children))
+			for i, c := range children {
+				keys[i] = strings.Trim(string(c[child.key]), `"`)
+			}
+			got = append(got, strings.Trim(string(row[p.key]), `"`)+":"+string(row[m.name+"@count"])+":"+strings.Join(keys, ","))
+		}
+		if strings.Join(got, " ") != strings.Join(want, " ") {
+			t.Errorf("%s\n%s\ngot  %.300v\nwant %.300v", query, sql, got, want)
+		}
+	}
+}

@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eagerwindow/internal/core/access"
@@ -98,8 +100,8 @@ func execute(t testing.TB, pool *pgxpool.Pool, sql string) {
 	}
 }
 
-// ask answers a request as an operator gets it, through every step but HTTP.
-func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string {
+// planned is the statement of an operator's request, with its arguments.
+func planned(t testing.TB, pool *pgxpool.Pool, document, path, query string) (*statement.Plan, []any) {
 	t.Helper()
 	doc, err := window.Parse([]byte(document), os.LookupEnv)
 	if err != nil {
@@ -130,7 +132,14 @@ func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string 
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := postgres.Compile(plan, make([]*model.Type, 0)).Open(context.Background(), pool, args)
+	return plan, args
+}
+
+// ask answers a request as an operator gets it, through every step but HTTP.
+func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string {
+	t.Helper()
+	plan, args := planned(t, pool, document, path, query)
+	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, args)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, plan.SQL)
 	}
@@ -239,6 +248,27 @@ resources:
 				t.Errorf("got\n%s\nwant\n%s", got, tt.want)
 			}
 		})
+	}
+}
+
+// search uses a trigram index where there is one.
+func TestSearchIndex(t *testing.T) {
+	pool := connect(t, harbourtest.Database(t, false))
+	execute(t, pool, `create extension pg_trgm; create table note (id int primary key, body text);
+		insert into note select n, md5(n::text) || case when n = 77 then ' 50% of_it\' else '' end from generate_series(1, 20000) n;
+		create index on note using gin (body gin_trgm_ops); analyze note`)
+	const document = "window: w\nsource: w\nresources: {notes: {from: note}}"
+	if got := ask(t, pool, document, "notes", "search="+url.QueryEscape(`"50% OF_it\"`)+"&select=id"); got != `{"id":77}` {
+		t.Errorf("found %s", got)
+	}
+	plan, args := planned(t, pool, document, "notes", "search=50%25&select=id")
+	rows, err := pool.Query(context.Background(), "explain "+plan.SQL, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil || !strings.Contains(strings.Join(lines, "\n"), "Bitmap Index Scan on note_body_idx") {
+		t.Errorf("the plan is\n%s\n%v", strings.Join(lines, "\n"), err)
 	}
 }
 

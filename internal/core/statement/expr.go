@@ -136,6 +136,8 @@ func (f *from) condition(e request.Expr, exact bool) string {
 		}
 	case *request.Member:
 		return f.member(e, exact)
+	case *request.Searched:
+		return f.searched(e, exact)
 	case *request.Constant:
 		if e.T.Kind == model.Unknown {
 			return "null::boolean"
@@ -262,7 +264,7 @@ func (f *from) expr(e request.Expr) string {
 	case *request.Count:
 		return f.count(e)
 	case *request.Searched:
-		return f.searched(e)
+		return f.searched(e, true)
 	case *request.ElementOf:
 		return f.b.vars[e.Var]
 	case *request.JSONPath:

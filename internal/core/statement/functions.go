@@ -267,14 +267,21 @@ func (f *from) jsonAs(j *request.JSONAs) string {
 	return "(case when jsonb_typeof(" + value + ") = '" + name + "' then (" + value + " #>> '{}')::" + j.T.SQL + " end)"
 }
 
-// searched looks for a word in every text field that the role may read, in any case.
-func (f *from) searched(s *request.Searched) string {
-	alias, term := f.row(s.Row), "lower("+f.value(s.Term, "text")+")"
+// searched looks for a word in every text field that the role may read, in any case. The pattern is one that a trigram index
+// on a field serves, where there is one.
+func (f *from) searched(s *request.Searched, exact bool) string {
+	alias := f.row(s.Row)
+	pattern := `('%' || regexp_replace(` + f.value(s.Term, "text") + `, '([\\%_])', '\\\1', 'g') || '%')`
 	var parts []string
 	for _, field := range f.b.scope.Readable(s.Row.Resource) {
-		if field.Type.Kind == model.String {
-			parts = append(parts, "coalesce(strpos(lower("+column(alias, field)+"), "+term+") > 0, false)")
+		if field.Type.Kind != model.String {
+			continue
 		}
+		part := column(alias, field) + " ilike " + pattern
+		if exact && field.Nullable {
+			part = "coalesce(" + part + ", false)"
+		}
+		parts = append(parts, part)
 	}
 	if parts == nil {
 		return "false"

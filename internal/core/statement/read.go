@@ -131,7 +131,7 @@ func (f *from) where(q *request.Query, alias string) []string {
 		list = append(list, parent)
 	}
 	if q.Search != nil {
-		list = append(list, f.condition(q.Search, true))
+		list = append(list, f.condition(q.Search, false))
 	}
 	if q.Filter != nil {
 		list = append(list, f.condition(q.Filter, false))

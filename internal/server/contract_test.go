@@ -64,10 +64,10 @@ func TestDescriptionIsServed(t *testing.T) {
 		}
 		for path, methods := range all {
 			resource, key, single := strings.Cut(strings.TrimPrefix(path, "/"), "/{")
-			_ = key
 			at := "/api/saltmere/" + resource
 			if single {
-				at += "/" + rows[resource]
+				_, follow, _ := strings.Cut(key[strings.LastIndex(key, "}"):], "}")
+				at += "/" + rows[resource] + follow
 			}
 			for method := range methods {
 				var body io.Reader

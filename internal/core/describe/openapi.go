@@ -128,6 +128,8 @@ func (w *writer) shared(at Place) {
 		schema      *openapi.SchemaBuilder
 		example     any
 	}{
+		{"compute", "Values to compute, each with a name: `draught_m mul 2 as twice`.", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"search", "Only rows with these words in a text field; AND, OR, NOT, \"phrases\".", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"filter", "Only rows that meet this condition (OData 4.01).", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"orderby", "The order of the rows: fields, each with `asc` or `desc`.", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"select", "Only these fields.", openapi.NewSchemaBuilder().Type("string"), nil},
@@ -160,15 +162,21 @@ func media(schema *openapi.RefOrSpec[openapi.Schema]) *openapi.Extendable[openap
 	return openapi.NewMediaTypeBuilder().Schema(schema).Build()
 }
 
+// listOptions and rowOptions are the parameters of a collection, and of one row.
+var (
+	listOptions  = []string{"compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"}
+	rowOptions   = []string{"compute", "select", "expand"}
+	countOptions = []string{"search", "filter"}
+	readRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "unavailable"}
+)
+
 func (w *writer) resource(r *model.Resource) {
 	w.schemas(r)
+	reads := w.scope.For(window.Read, r) != nil
 	collection := &openapi.PathItem{}
-	if w.scope.For(window.Read, r) != nil {
-		op := w.operation(r, "list-"+r.Name, "Read "+r.Name, "200", w.page(r), "invalid", "unauthenticated", "forbidden", "unavailable")
-		for _, name := range []string{"filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"} {
-			op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
-		}
-		collection.Get = op
+	if reads {
+		collection.Get = w.read(r, "list-"+r.Name, "Read "+r.Name, w.page(r), listOptions)
+		w.add("/"+r.Name+"/$count", &openapi.PathItem{Get: w.number(r)})
 	}
 	if w.scope.For(window.Create, r) != nil {
 		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), "invalid", "unauthenticated", "forbidden", "conflict", "media", "unprocessable", "unavailable")
@@ -185,10 +193,9 @@ func (w *writer) resource(r *model.Resource) {
 		row.Parameters = append(row.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: k.Name, In: openapi.InPath, Required: true,
 			Description: k.About, Schema: schemaOf(k.Type).Build()}))
 	}
-	if w.scope.For(window.Read, r) != nil && w.keyReadable(r) {
-		op := w.operation(r, "get-"+r.Name, "Read one row of "+r.Name, "200", w.object(r), "invalid", "unauthenticated", "forbidden", "missing", "unavailable")
-		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("select"), parameterRef("expand"))
-		row.Get = op
+	if reads && w.keyReadable(r) {
+		row.Get = w.read(r, "get-"+r.Name, "Read one row of "+r.Name, w.object(r), rowOptions)
+		w.relations(r, path, row.Parameters)
 	}
 	if w.scope.For(window.Update, r) != nil {
 		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
@@ -199,6 +206,40 @@ func (w *writer) resource(r *model.Resource) {
 		row.Delete = w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")
 	}
 	w.add(path, row)
+}
+
+// relations describes the paths from a row to what its relations lead to.
+func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrSpec[openapi.Extendable[openapi.Parameter]]) {
+	for _, rel := range r.Relations {
+		if w.scope.For(window.Read, rel.To) == nil {
+			continue
+		}
+		id, summary := "follow-"+r.Name+"-"+rel.Name, "Read "+rel.Name+" of one row of "+r.Name
+		item := &openapi.PathItem{Parameters: key}
+		if rel.Many {
+			item.Get = w.read(rel.To, id, summary, w.page(rel.To), listOptions)
+		} else {
+			item.Get = w.read(rel.To, id, summary, w.object(rel.To), rowOptions)
+			item.Get.Spec.Responses.Spec.Response["204"] = openapi.NewResponseBuilder().Description("The row has none.").Build()
+		}
+		w.add(path+"/"+rel.Name, item)
+	}
+}
+
+func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema], options []string) *openapi.Extendable[openapi.Operation] {
+	op := w.operation(r, id, summary, "200", answer, readRefusals...)
+	for _, name := range options {
+		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
+	}
+	return op
+}
+
+// number describes the count of a collection, which is bare text.
+func (w *writer) number(r *model.Resource) *openapi.Extendable[openapi.Operation] {
+	op := w.read(r, "count-"+r.Name, "Count the rows of "+r.Name, nil, countOptions)
+	done := openapi.NewResponseBuilder().Description("The number.").AddContent("text/plain", media(openapi.NewSchemaBuilder().Type("integer").Build()))
+	op.Spec.Responses.Spec.Response["200"] = done.Build()
+	return op
 }
 
 func (w *writer) keyReadable(r *model.Resource) bool {

@@ -94,7 +94,7 @@ func forbidden(path, imported string) string {
 			}
 		}
 	}
-	if (imported == in+"server" || imported == in+"cli") && !strings.HasPrefix(path, "eagerwindow/cmd/") {
+	if (imported == in+"server" || imported == in+"cli") && !strings.HasPrefix(path, "eagerwindow/cmd/") && path != "eagerwindow/bench" {
 		return "only cmd puts the outside together"
 	}
 	return ""

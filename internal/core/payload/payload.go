@@ -333,11 +333,16 @@ func array(raw json.RawMessage, t *model.Type, mismatch func(string) error) (str
 			b.WriteString("NULL")
 			continue
 		}
-		text, err := convert(item, t.Element)
+		nested := item[0] == '[' && t.Element.Kind != model.JSON // PostgreSQL's arrays of arrays have the type of the inner one
+		of := t.Element
+		if nested {
+			of = t
+		}
+		text, err := convert(item, of)
 		if err != nil {
 			return "", fmt.Errorf("item %d: %w", i+1, err)
 		}
-		if t.Element.Kind == model.Collection {
+		if nested {
 			b.WriteString(text)
 			continue
 		}

@@ -32,6 +32,7 @@ func TestRead(t *testing.T) {
 		{"unquoted", "harbour_master", "vessels", window.Update, `{"imo_number":9000097}`, "imo_number: a string of at most 7 characters is expected, this is a number; put it in quotes"},
 		{"arrays", "harbour_master", "vessels", window.Update, `{"tags":["ice","a\"b\\",null],"particulars":{"a":[1]}}`, `tags={"ice","a\"b\\",NULL} particulars={"a":[1]}`},
 		{"array item", "harbour_master", "vessels", window.Update, `{"tags":["ice",5]}`, "tags: item 2: a string is expected, this is a number; put it in quotes"},
+		{"arrays in arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b"]]}`, `tags={{"a"},{"b"}}`},
 		{"bytes", "harbour_master", "dues", window.Update, `{"receipt":"-_8A","amount":1e2}`, `amount=1e2 receipt=\xfbff00`},
 		{"nul", "harbour_master", "vessels", window.Update, `{"name":"a\u0000b"}`, "name: the text holds a NUL character, which can't be stored"},
 		{"preset", "agent", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00Z","draught_m":7,"status":"departed"}`, "status: the service sets this field for your role; leave it out"},

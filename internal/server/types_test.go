@@ -1,0 +1,107 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/harbourtest"
+)
+
+// Values of every type that can be written go in and come out the same, by create, by change and by filter.
+func TestTypesInAndOut(t *testing.T) {
+	r := start(t)
+	ctx := context.Background()
+	dsn := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	tests := []struct {
+		typ, value, literal string // literal: what finds the value in a filter, "" where it can't be compared
+		refused             []string
+	}{
+		{"smallint", "-32768", "-32768", []string{"32768", `"1"`, "1.5", "true"}}, {"bigint", "9223372036854775807", "9223372036854775807", []string{"9223372036854775808"}},
+		{"real", "0.1", "0.1", []string{"1e40", `"x"`}}, {"double precision", `"-INF"`, "-INF", []string{`"inf"`, "1e999"}}, {"numeric(6,2)", "1234.50", "1234.5", []string{"12345.6", "1.234", `"1"`}},
+		{"boolean", "true", "true", []string{`"true"`, "1"}}, {"text", `"a'b\"c\\ ☂"`, `'a''b"c\ ☂'`, []string{"1", `["a"]`}}, {"varchar(3)", `"abc"`, "'abc'", []string{`"abcd"`}},
+		{"char(2)", `"NO"`, "'NO'", []string{`"NOR"`}}, {"mood", `"so so"`, "'so so'", []string{`"bad"`, "1"}}, {"date", `"2024-02-29"`, "2024-02-29", []string{`"2023-02-29"`, `"today"`, "20240229"}},
+		{"time", `"23:59:59"`, "23:59:59", []string{`"25:00:00"`}}, {"timestamp", `"2026-07-01T10:00:00Z"`, "2026-07-01T12:00:00+02:00", []string{`"2026-07-01"`, `"2026-07-01T10:00:00"`}},
+		{"timestamptz", `"2026-07-01T10:00:00.123456Z"`, "2026-07-01T10:00:00.123456Z", []string{`"now"`}}, {"interval", `"P1DT2H"`, "duration'P1DT2H'", []string{`"2 days"`, `"P"`}},
+		{"uuid", `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`, "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", []string{`"x"`}}, {"bytea", `"-_8A"`, "binary'-_8A'", []string{`"+/"`}},
+		{"jsonb", `{"a": [1, null, "x"]}`, "", []string{`{"a":"\u0000"}`}}, {"text[]", `["a,b","c\"d",null,""]`, "", []string{`"a"`, `[1]`}}, {"int[]", "[1,2,3]", "", []string{`["1"]`}}, {"int[][]", "[[1,2],[3,4]]", "", nil},
+		{"mood[]", `["so so"]`, "", []string{`["bad"]`}}, {"deep", "3.5", "3.5", []string{"123456.7"}},
+	}
+	columns := make([]string, len(tests))
+	for i, tt := range tests {
+		columns[i] = fmt.Sprintf("c%d %s", i, tt.typ)
+	}
+	if _, err := conn.Exec(ctx, "create type mood as enum ('fine', 'so so'); create domain deep as numeric(6,1) check (value > 0); create table every (id int primary key, "+strings.Join(columns, ", ")+"); insert into every (id) values (1)"); err != nil {
+		t.Fatal(err)
+	}
+	document := "window: types\nsource: " + dsn + "\nresources: {every: {}}"
+	if _, err := r.Operator.PushDraft(ctx, "types", document); err != nil {
+		t.Fatal(err)
+	}
+	send := func(method, path, body string) (int, string) {
+		t.Helper()
+		a := r.Send(t, r.Operator.Token, method, "/draft/types/"+path, strings.NewReader(body))
+		return a.StatusCode, a.Text
+	}
+	for i, tt := range tests {
+		name := fmt.Sprintf("c%d", i)
+		for _, write := range []struct {
+			method, path, body string
+			status             int
+		}{
+			{"POST", "every", fmt.Sprintf(`{"id":%d,"%s":%s}`, i+2, name, tt.value), 201}, {"PATCH", "every/1", fmt.Sprintf(`{"%s":%s}`, name, tt.value), 200},
+		} {
+			status, text := send(write.method, write.path, write.body)
+			var row map[string]json.RawMessage
+			if status != write.status || json.Unmarshal([]byte(text), &row) != nil || !same(row[name], tt.value) {
+				t.Errorf("%s %s of %s: %d %s", write.method, tt.value, tt.typ, status, text)
+			}
+		}
+		if tt.literal != "" {
+			l := readList(t, r.Send(t, r.Operator.Token, "GET", "/draft/types/every?filter="+name+" eq "+tt.literal+" and not ("+name+" ne "+tt.literal+")&select=id", nil))
+			if len(l.Value) != 2 {
+				t.Errorf("%s eq %s finds %d rows, want 2", tt.typ, tt.literal, len(l.Value))
+			}
+		}
+		for _, bad := range tt.refused {
+			if status, text := send("PATCH", "every/1", fmt.Sprintf(`{"%s":%s}`, name, bad)); status != 400 || !strings.Contains(text, name+": ") && !strings.Contains(text, "not JSON") {
+				t.Errorf("%s as %s: %d %s", bad, tt.typ, status, text)
+			}
+		}
+		if status, text := send("PATCH", "every/1", fmt.Sprintf(`{"%s":null}`, name)); status != 200 || !strings.Contains(text, `"`+name+`":null`) {
+			t.Errorf("null as %s: %d %s", tt.typ, status, text)
+		}
+	}
+	if status, text := send("PATCH", "every/1", `{"c22":-1}`); status != 422 || !strings.Contains(text, "break a rule") {
+		t.Errorf("what a domain's check refuses: %d %s", status, text)
+	}
+	res, err := r.Operator.Send(ctx, client.Request{Method: "GET", Path: "/draft/types/openapi.json"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	res.Body.Close()
+	if res.StatusCode != 200 {
+		t.Errorf("the description: %s", res.Status)
+	}
+}
+
+// same compares JSON without regard to blanks and to zeros at the end of a number.
+func same(got json.RawMessage, want string) bool {
+	var a, b any
+	if json.Unmarshal(got, &a) != nil || json.Unmarshal([]byte(want), &b) != nil {
+		return false
+	}
+	x, _ := json.Marshal(a)
+	y, _ := json.Marshal(b)
+	return string(x) == string(y)
+}

@@ -207,3 +207,81 @@ func ExampleParseRule() {
 	fmt.Println(n, err)
 	// Output: (status eq 'expected') and (vessel/agent_id eq @caller/agent_id) <nil>
 }
+
+// More of what is refused: collections, functions, arithmetic, paths, computed values, search.
+func TestMoreFaults(t *testing.T) {
+	m, _ := harbour.Saltmere(t)
+	tests := []struct{ path, query, want string }{
+		{"vessels", "filter=port_calls/any(p p/id eq 1)", `unexpected "p" in filter at 18; ":" is expected`},
+		{"vessels", "filter=port_calls/any(p: q/id eq 1)", `unknown field "q" in filter at 19; resource "vessels" has`},
+		{"vessels", "filter=port_calls/any(p: p/idd eq 1)", `unknown field "idd" in filter at 21; resource "port_calls" has "id"`},
+		{"vessels", "filter=port_calls/any(p: p/berth_code)", `a condition is expected, but p/berth_code is a string in filter at 19`},
+		{"vessels", "filter=port_call/any()", `vessels has no relation or array "port_call" in filter at 1; did you mean "port_calls"?`},
+		{"vessels", "filter=port_calls/$count gt 'x'", `port_calls/$count is an integer, but 'x' is a string in filter at 22`},
+		{"vessels", "filter=port_calls/$count(top=1) gt 1", `unexpected "top" in filter at 19; "filter=…" is expected`},
+		{"vessels", "filter=tags/any(t: t gt 5)", `t is a string, but 5 is a whole number in filter at 18; put it in quotes: '5'`},
+		{"vessels", "filter=name in tags and 3 in tags", `tags is a string, but 3 is a whole number`},
+		{"vessels", "filter=id in port_calls", `port_calls leads to rows, and id is an integer in filter at 7; ask for port_calls/any(x: …)`},
+		{"vessels", "filter=substring(name) eq 'x'", `substring takes three arguments (string, integer, integer, which may be left out), not 1`},
+		{"vessels", "filter=year(name) eq 1", `year takes a timestamp here, but name is a string in filter at 6`},
+		{"vessels", "filter=round('x') eq 1", `round takes a number here, but 'x' is a string`},
+		{"vessels", "filter=now(1) gt built_on", `now takes no arguments, not 1`},
+		{"vessels", "filter=case() eq 1", `case takes pairs, as in case(`},
+		{"vessels", "filter=case(id eq 1) eq 1", `":" is expected`},
+		{"vessels", "filter=cast(id) eq 1", `cast takes a value and a type, as in cast(id,Edm.String)`},
+		{"vessels", "filter=particulars/kw gt 2026-01-01", `particulars/kw is a JSON value, which holds numbers, texts and booleans, but no date`},
+		{"vessels", "filter=particulars eq 'x'", ``},
+		{"vessels", "filter=-name eq 'x'", `a minus sign takes a number, but name is a string`},
+		{"vessels", "filter=matchesPattern(name,flag)", `matchesPattern takes its pattern as text in quotes`},
+		{"port_calls", "filter=eta add 5 gt eta", `eta is a timestamp and 5 is a whole number, so "add" can't reckon with them in filter at 5`},
+		{"port_calls", "filter=eta sub eta gt 5", `eta sub eta is a duration, but 5 is a whole number in filter at 16; write something like duration'PT48H'`},
+		{"port_calls", "filter=eta sub eta gt 'x'", `"x" is no duration in filter at 16; write PT48H or P2DT30M`},
+		{"cargo_items", "filter=stowage/middle gt 1", `"stowage" is a range, it has no field "middle"`},
+		{"vessels", "compute=id add 1 as", `unexpected the end in compute at 12; a name for the computed value is expected`},
+		{"vessels", "compute=id as x,x as x", `vessels has "x" already in compute at 14; choose another name`},
+		{"vessels", "search=(a", `")" is missing in search at 3`},
+		{"vessels", "search=a)", `unexpected ')' in search at 2`},
+		{"vessels", "expand=port_calls/$value", `unexpected "$value" in expand at 12; "$count" or "$ref" is expected`},
+		{"vessels", "expand=port_calls(levels=2)", `levels goes with a relation to the same resource`},
+		{"pilots", "expand=mentor(levels=99)", `levels takes a number from 1 to 8, or max in expand at 15`},
+		{"vessels/3/agent/vessels/3/agent/vessels/3/agent/vessels/3/agent/vessels/3/agent", "", `the path follows more than 7 relations`},
+		{"vessels/$filter(id eq 1", "", `$filter(…) in the path is not closed`},
+		{"vessels/$filter(id eq 'x')", "", `id is an integer, but 'x' is a string in filter at 7`},
+		{"vessels/3/name/$count", "", `nothing follows "name"`},
+		{"vessels/$all", "", `there is no path segment "$all"`},
+		{"weather_log(1)", "", `weather_log has no key`},
+	}
+	for _, tt := range tests {
+		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
+			r, q, err := resolve(m, tt.path, tt.query)
+			if err == nil {
+				request.Walk(q.Filter, func(e request.Expr) {
+					if v, ok := e.(*request.Value); ok && err == nil {
+						_, err = v.Arg(r.Literals)
+					}
+				})
+			}
+			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+				t.Errorf("got  %v\nwant %s", err, tt.want)
+			}
+		})
+	}
+}
+
+// Collections, cases and searches print and read back too.
+func TestPrintCollections(t *testing.T) {
+	for _, tt := range []struct{ text, want string }{
+		{"a/b/any(x: x/c eq 1 and $it/d)", "a/b/any(x:(x/c eq 1) and $it/d)"}, {"a/ANY()", "a/any()"}, {"a/all(x:x)", "a/all(x:x)"},
+		{"a/$count gt 1", "a/$count gt 1"}, {"a/$count(filter=b eq 1) gt 1", "a/$count($filter=b eq 1) gt 1"}, {"case(a:1,b:2) eq 1", "case(a:1,b:2) eq 1"},
+		{"1 in a", "1 in a"}, {"a has 'x'", "a has 'x'"}, {"-(a)", "-a"}, {"cast(a,Edm.String) eq 'x'", "cast(a,Edm.String) eq 'x'"},
+	} {
+		n, err := request.ParseRule(tt.text)
+		if err != nil || strings.Trim(n.String(), "()") != strings.Trim(tt.want, "()") {
+			t.Errorf("%s prints %v, %v, want %s", tt.text, n, err, tt.want)
+			continue
+		}
+		if again, err := request.ParseRule(n.String()); err != nil || again.String() != n.String() {
+			t.Errorf("%s does not read back: %v, %v", n, again, err)
+		}
+	}
+}

@@ -27,6 +27,7 @@ type Server struct {
 	service *service.Service
 	log     *slog.Logger
 	console fs.FS // the built console; nil where it was not built
+	routes  chi.Routes
 }
 
 // New makes the handler of the service.
@@ -34,6 +35,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	srv := &Server{service: s, log: log, console: console}
 	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
+	srv.routes = r
 	r.Use(requestID, srv.logged, srv.recovered, secured, limited)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, map[string]string{"status": "alive"})
@@ -61,7 +63,13 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
-	s.fail(w, r, fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method))
+	f := fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method)
+	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+		if s.routes.Match(chi.NewRouteContext(), method, r.URL.Path) {
+			f.Allow = append(f.Allow, method)
+		}
+	}
+	s.fail(w, r, f)
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

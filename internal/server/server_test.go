@@ -211,6 +211,9 @@ func TestRefusals(t *testing.T) {
 			if a.StatusCode != tt.status || !strings.Contains(a.Text, tt.want) {
 				t.Errorf("got %s %.400s\nwant %d %s", a.Status, a.Text, tt.status, tt.want)
 			}
+			if tt.status == 405 && a.Header.Get("Allow") == "" {
+				t.Error("a 405 without Allow")
+			}
 			if tt.status == 401 && a.Header.Get("WWW-Authenticate") == "" {
 				t.Error("a 401 without WWW-Authenticate")
 			}

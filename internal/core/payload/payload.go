@@ -229,6 +229,9 @@ func convert(raw json.RawMessage, t *model.Type) (string, error) {
 		}
 		return "", mismatch(hint)
 	}
+	if strings.ContainsRune(s, utf8.RuneError) && !bytes.Contains(raw, []byte("\uFFFD")) && !bytes.Contains(bytes.ToLower(raw), []byte(`\ufffd`)) {
+		return "", fmt.Errorf("the text holds half of a surrogate pair, which is no character")
+	}
 	return stringValue(s, t)
 }
 

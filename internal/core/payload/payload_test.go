@@ -35,6 +35,8 @@ func TestRead(t *testing.T) {
 		{"arrays in arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b"]]}`, `tags={{"a"},{"b"}}`},
 		{"bytes", "harbour_master", "dues", window.Update, `{"receipt":"-_8A","amount":1e2}`, `amount=1e2 receipt=\xfbff00`},
 		{"nul", "harbour_master", "vessels", window.Update, `{"name":"a\u0000b"}`, "name: the text holds a NUL character, which can't be stored"},
+		{"surrogate", "harbour_master", "vessels", window.Update, `{"name":"a\ud800b"}`, "name: the text holds half of a surrogate pair, which is no character"},
+		{"surrogate pair", "harbour_master", "vessels", window.Update, `{"name":"\ud83c\udf0a \ufffd"}`, "name=🌊 \ufffd"},
 		{"preset", "agent", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00Z","draught_m":7,"status":"departed"}`, "status: the service sets this field for your role; leave it out"},
 		{"not granted", "agent", "port_calls", window.Update, `{"draught_m":7}`, "draught_m: your role may not update this field; it may update eta, etd"},
 		{"relation", "harbour_master", "port_calls", window.Update, `{"vessel":{}}`, "vessel: this is a relation of port_calls; rows of it are written on their own"},

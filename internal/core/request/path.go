@@ -2,11 +2,15 @@ package request
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 )
+
+// undone are parts of the standard that stand at the root of a service and are not done.
+var undone = []string{"$metadata", "$batch", "$all", "$crossjoin", "$entity"}
 
 // maxHops is how many relations a path may follow.
 const maxHops = 8
@@ -32,6 +36,9 @@ func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
 	s.option = "path"
 	name, bracket, hasBracket := strings.Cut(p.segments[0], "(")
 	resource := m.Resource(name)
+	if resource == nil && slices.Contains(undone, name) {
+		return fault.New(fault.Unsupported, "path.unsupported", "%s of the standard is not done here", name).On(name)
+	}
 	if resource == nil {
 		return fault.New(fault.NotFound, "resource.unknown", "there is no resource %q%s", name, fault.Suggest(name, m.ResourceNames())).On(name)
 	}

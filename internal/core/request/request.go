@@ -141,6 +141,9 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	return r, nil
 }
 
+// undoneOptions are options of the standard that are not done.
+var undoneOptions = []string{"apply", "deltatoken", "id", "index", "levels", "schemaversion"}
+
 type optionText struct {
 	text  string
 	given bool
@@ -174,6 +177,9 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 		}
 		plain := strings.ToLower(strings.TrimPrefix(name, "$"))
 		i := slices.Index(optionNames, plain)
+		if i < 0 && slices.Contains(undoneOptions, plain) {
+			return nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
+		}
 		if i < 0 {
 			return nil, nil, fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", name, fault.Suggest(plain, optionNames)).On(name)
 		}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"eagerwindow/internal/client"
@@ -264,4 +265,24 @@ func TestWalk(t *testing.T) {
 	if len(before) != 250_000 || pages < 250 {
 		t.Errorf("%d readings on %d pages", len(seen), pages)
 	}
+}
+
+// Many callers at once who ask for what is empty: nobody waits for a connection that nobody gives back.
+func TestEmptyAtOnce(t *testing.T) {
+	r := start(t)
+	token := r.Token(t, "harbour_master")
+	var wg sync.WaitGroup
+	for range 60 {
+		wg.Go(func() {
+			for range 5 {
+				if a := r.Send(t, token, "GET", "/api/saltmere/vessels/3/port_calls?filter=false", nil); a.StatusCode != 200 {
+					t.Errorf("%s %s", a.Status, a.Text)
+				}
+				if a := r.Send(t, token, "GET", "/api/saltmere/vessels/999999/port_calls", nil); a.StatusCode != 404 {
+					t.Errorf("%s %s", a.Status, a.Text)
+				}
+			}
+		})
+	}
+	wg.Wait()
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"strings"
 	"time"
 
@@ -98,26 +97,30 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if page.Empty = !page.cursor.Next(); !page.Empty {
 		return page, nil
 	}
-	return page, a.empty(ctx, c, r, page)
+	// The connection goes back before another one is asked for: requests that hold one and wait for a second could block each other.
+	if err := page.cursor.Close(); err != nil {
+		return nil, err
+	}
+	if err := a.leadsNowhere(ctx, c, r); err != nil {
+		return nil, err
+	}
+	return page, nil
 }
 
-// empty tells an answer without rows from a path that leads nowhere: to a row that is not there, or from one.
-func (a *API) empty(ctx context.Context, c access.Caller, r *request.Request, page *Page) error {
+// leadsNowhere tells an answer without rows from a path to a row that is not there, or from one.
+func (a *API) leadsNowhere(ctx context.Context, c access.Caller, r *request.Request) error {
 	parent := r.Parent()
-	if r.Single && !r.ToOne() || r.Single && parent == "" {
-		return errors.Join(page.cursor.Close(), noRow(r.Resource))
+	if r.Single && (parent == "" || !r.ToOne()) {
+		return noRow(r.Resource)
 	}
 	if parent == "" {
 		return nil
 	}
 	before, err := a.Read(ctx, c, parent, "", Preferences{})
-	if err == nil {
-		err = before.Close()
-	}
 	if err != nil {
-		return errors.Join(page.cursor.Close(), err)
+		return err
 	}
-	return nil
+	return before.Close()
 }
 
 func (a *API) scope(c access.Caller) (*access.Scope, error) {

@@ -28,7 +28,7 @@ check: $(CONSOLE)
 	cd console && npm run --silent check
 
 test: setup-test check bin/eager
-	go test -timeout 15m ./...
+	go test -count=1 -timeout 15m ./...
 
 screenshots: setup-test bin/eager
 	scripts/screenshots.sh

@@ -37,7 +37,9 @@ var commands = []struct {
 	file string
 	args []string
 }{
+	{"help.png", []string{"--help"}},
 	{"look.png", []string{"look", "saltmere"}},
+	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
 	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
 }
@@ -111,6 +113,9 @@ func picture(file string, take chromedp.Action[[]byte]) chromedp.Action[chromedp
 	})
 }
 
+// mostLines is how much of a command's output a picture shows.
+const mostLines = 36
+
 // terminal is a page that looks like a terminal of 140 columns.
 func terminal(args []string, out string) string {
 	quoted := make([]string, len(args))
@@ -119,6 +124,9 @@ func terminal(args []string, out string) string {
 		if strings.ContainsAny(a, " ?&'()") {
 			quoted[i] = `"` + a + `"`
 		}
+	}
+	if lines := strings.Split(out, "\n"); len(lines) > mostLines {
+		out = strings.Join(lines[:mostLines], "\n") + "\n…"
 	}
 	return `<body style="margin:0;background:#0f1720;color:#e9e6dc;font:13px/1.5 'DejaVu Sans Mono',monospace"><pre style="padding:20px;margin:0;white-space:pre-wrap">` +
 		`<span style="color:#7cc9a8">$</span> eager ` + html.EscapeString(strings.Join(quoted, " ")) + "\n" + html.EscapeString(out) + `</pre></body>`

@@ -2,11 +2,16 @@ import { Box, chakra } from '@chakra-ui/react';
 import type { ReactNode } from 'react';
 
 /** The mark: a window of four panes, one lit. */
-export function Mark() {
+export function Mark({ size = '18px' }: { size?: string }) {
   return (
-    <chakra.svg viewBox="0 0 16 16" width="18px" height="18px" aria-hidden="true" flex="none">
+    <chakra.svg viewBox="0 0 16 16" width={size} height={size} aria-hidden="true" flex="none">
       <chakra.path fill="lit" d="M8.5 2H14v5.5H8.5z" />
-      <chakra.path fill="none" stroke="chalk" d="M1.5 1.5h13v13h-13zM8 1.5v13M1.5 8h13" />
+      <chakra.path
+        fill="none"
+        stroke="chalk"
+        strokeWidth={size === '18px' ? 1 : 0.12}
+        d="M1.5 1.5h13v13h-13zM8 1.5v13M1.5 8h13"
+      />
     </chakra.svg>
   );
 }

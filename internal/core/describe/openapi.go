@@ -3,6 +3,7 @@
 package describe
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -61,9 +62,32 @@ func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[
 	return openapi.NewExtendable(spec)
 }
 
+// inOrder is a description with its parts in the order in which people read them.
+type inOrder struct {
+	OpenAPI    any `json:"openapi" yaml:"openapi"`
+	Info       any `json:"info" yaml:"info"`
+	Servers    any `json:"servers,omitempty" yaml:"servers,omitempty"`
+	Security   any `json:"security,omitempty" yaml:"security,omitempty"`
+	Tags       any `json:"tags,omitempty" yaml:"tags,omitempty"`
+	Paths      any `json:"paths" yaml:"paths"`
+	Components any `json:"components" yaml:"components"`
+}
+
+func ordered(spec *openapi.Extendable[openapi.OpenAPI]) inOrder {
+	s := spec.Spec
+	o := inOrder{OpenAPI: s.OpenAPI, Info: s.Info, Servers: s.Servers, Paths: s.Paths, Components: s.Components}
+	if s.Security != nil {
+		o.Security = s.Security
+	}
+	if s.Tags != nil {
+		o.Tags = s.Tags
+	}
+	return o
+}
+
 // JSON writes a description with two blanks of indentation.
 func JSON(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
-	out, err := json.MarshalIndent(spec, "", "  ")
+	out, err := json.MarshalIndent(ordered(spec), "", "  ")
 	if err != nil {
 		return nil, fmt.Errorf("write the description: %w", err)
 	}
@@ -72,11 +96,13 @@ func JSON(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
 
 // YAML writes a description as YAML.
 func YAML(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
-	out, err := yaml.Marshal(spec)
-	if err != nil {
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := e.Encode(ordered(spec)); err != nil {
 		return nil, fmt.Errorf("write the description: %w", err)
 	}
-	return out, nil
+	return out.Bytes(), nil
 }
 
 type writer struct {

@@ -1,4 +1,4 @@
-import { Box, chakra, Flex, Text } from '@chakra-ui/react';
+import { chakra, Flex, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useSignIn } from '../../api/service';
@@ -10,7 +10,9 @@ export function SignInPage() {
   const [password, setPassword] = useState('');
   return (
     <Flex height="100%" bg="ground">
-      <Box flex="1" borderRightWidth="1px" bg="pane" />
+      <Flex flex="1" align="center" justify="center" borderRightWidth="1px" bg="pane">
+        <Mark size="260px" />
+      </Flex>
       <Flex direction="column" justify="center" width="460px" padding="48px" gap="18px">
         <Flex align="center" gap="10px" fontSize="19px" fontWeight="600">
           <Mark /> Eager Window

@@ -299,21 +299,9 @@ func TestPaging(t *testing.T) {
 		var got []string
 		next, pages := "/api/saltmere/"+tt.resource+"?"+tt.query, 0
 		for ; next != ""; pages++ {
-			req, err := http.NewRequest("GET", r.URL+client.Escape(next), nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			req.Header.Set("Authorization", "Bearer "+token)
-			req.Header.Set("Prefer", "maxpagesize=37")
-			res, err := http.DefaultClient.Do(req)
-			if err != nil {
-				t.Fatal(err)
-			}
-			text, _ := io.ReadAll(res.Body)
-			res.Body.Close()
-			l := readList(t, harbourtest.Answer{Response: res, Text: string(text)})
-			if len(l.Value) > 37 || l.NextLink != "" && len(l.Value) != 37 || (l.NextLink != "") != strings.Contains(res.Header.Get("Link"), `rel="next"`) {
-				t.Errorf("%s: a page of %d rows, next link %q, Link %q", tt.query, len(l.Value), l.NextLink, res.Header.Get("Link"))
+			l, link := nextPage(t, r, token, next, "maxpagesize=37")
+			if len(l.Value) > 37 || l.NextLink != "" && len(l.Value) != 37 || (l.NextLink != "") != strings.Contains(link, `rel="next"`) {
+				t.Errorf("%s: a page of %d rows, next link %q, Link %q", tt.query, len(l.Value), l.NextLink, link)
 			}
 			got = append(got, fields(l, tt.field)...)
 			next = l.NextLink
@@ -334,6 +322,21 @@ func TestPaging(t *testing.T) {
 			t.Errorf("%s: %s %s", query, a.Status, a.Text)
 		}
 	}
+}
+
+// nextPage reads a page of a size that the preference asks for, and its Link header.
+func nextPage(t *testing.T, r *harbourtest.Running, token, path, prefer string) (l list, link string) {
+	t.Helper()
+	res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), client.Request{Method: "GET", Path: path, Header: http.Header{"Prefer": {prefer}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return readList(t, harbourtest.Answer{Response: res, Text: string(text)}), res.Header.Get("Link")
 }
 
 // uuids writes uuids that pgx scanned as bytes the way they are read.

@@ -75,29 +75,19 @@ export const QuietButton = chakra('button', {
   },
 });
 
+const frame = {
+  bg: 'pane',
+  color: 'chalk',
+  borderWidth: '1px',
+  borderRadius: '2px',
+  height: '34px',
+  width: '100%',
+};
+
 /** A line to type into. */
 export const Entry = chakra('input', {
-  base: {
-    bg: 'pane',
-    color: 'chalk',
-    borderWidth: '1px',
-    borderRadius: '2px',
-    height: '34px',
-    paddingX: '10px',
-    width: '100%',
-    _placeholder: { color: 'faint' },
-  },
+  base: { ...frame, paddingX: '10px', _placeholder: { color: 'faint' } },
 });
 
 /** A list to choose one from. */
-export const Choice = chakra('select', {
-  base: {
-    bg: 'pane',
-    color: 'chalk',
-    borderWidth: '1px',
-    borderRadius: '2px',
-    height: '34px',
-    paddingX: '8px',
-    width: '100%',
-  },
-});
+export const Choice = chakra('select', { base: { ...frame, paddingX: '8px' } });

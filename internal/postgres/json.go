@@ -67,7 +67,7 @@ func appenderOf(t *model.Type) appender {
 	case model.Complex:
 		columns := make([]column, len(t.Fields))
 		for i, f := range t.Fields {
-			columns[i] = column{name: memberName(f.Name), at: i, value: appenderOf(f.Type)}
+			columns[i] = column{name: memberName(f.Name), at: f.At, value: appenderOf(f.Type)}
 		}
 		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
 	}

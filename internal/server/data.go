@@ -274,6 +274,9 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 		out.buf = page.AppendRow(out.buf)
 		spliceObject(out.buf, row)
 	default:
+		if size := page.Preferred(); size > 0 {
+			w.Header().Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
+		}
 		if page.Counted {
 			out.buf = strconv.AppendInt(append(out.buf, `,"@count":`...), page.Total(), 10)
 		}

@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -9,7 +10,10 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/harbourtest"
 )
 
 // The parts of the language that the differential test does not draw, each beside SQL by hand.
@@ -44,6 +48,15 @@ func TestLanguage(t *testing.T) {
 		{"/vessels?orderby=port_calls/$count desc,name&top=15", "id", "select v.id from harbour.vessel v order by (select count(*) from harbour.port_call p where p.vessel_id = v.id) desc, name, id limit 15"},
 		{`/port_calls?search=ice OR "engine failure"&orderby=id&top=1000`, "id", "select id from harbour.port_call where remarks ilike '%ice%' or remarks ilike '%engine failure%' order by id limit 1000"},
 		{"/vessels?search=grey NOT (petrel OR wake)&orderby=id", "id", "select id from harbour.vessel where name ilike '%grey%' and name not ilike '%petrel%' and name not ilike '%wake%' order by id"},
+		{`/vessels?filter=hassubset(tags,["ice","thruster"])&orderby=id&top=1000`, "id", "select id from harbour.vessel where tags @> '{ice,thruster}' order by id"},
+		{`/vessels?filter=hassubsequence(tags,@t) or not hassubset(@t,tags)&@t=["ice","thruster"]&orderby=id&top=1000`, "id",
+			"select id from harbour.vessel where array_position(tags, 'ice') < (select max(o) from unnest(tags) with ordinality u(v, o) where v = 'thruster') or exists (select v from unnest(tags) v where v not in ('ice', 'thruster')) or cardinality(tags) > (select count(distinct v) from unnest(tags) v) order by id"},
+		{"/vessels?filter=id in @l&@l=[3,5,7]&orderby=id", "id", "select id from harbour.vessel where id in (3,5,7) order by id"},
+		{`/vessels?filter=built_on in ["2001-05-11",null]&orderby=id&top=1000`, "id", "select id from harbour.vessel where built_on = '2001-05-11' or built_on is null order by id"},
+		{"/vessels?filter=id in []", "id", "select 1 where false"},
+		{"/port_calls?filter=draught_m gt $root/berths('B03')/max_draught_m add 1 and vessel/kind eq $root/vessels(3)/kind&orderby=id&top=1000", "id",
+			"select p.id from harbour.port_call p join harbour.vessel v on v.id = vessel_id where draught_m > (select max_draught_m + 1 from harbour.berth where code = 'B03') and v.kind = (select kind from harbour.vessel where id = 3) order by 1 limit 1000"},
+		{"/pilotages?filter=port_call_id eq $root/port_calls(id=17)/id and pilot/name ne $root/vessels(999999)/agent/name&orderby=pilot_id,direction", "port_call_id", "select port_call_id from harbour.pilotage where port_call_id = 17"},
 		{"/pilots?filter=on_duty and not (mentor/on_duty)&orderby=name", "name", "select p.name from harbour.pilot p join harbour.pilot m on m.id = p.mentor_id where p.on_duty and not m.on_duty order by p.name"},
 	}
 	for _, tt := range tests {
@@ -109,6 +122,10 @@ func TestValueMistakes(t *testing.T) {
 		"expand=agent(levels=2)": "levels goes with a relation to the same resource", "filter=port_calls/all()": "all(…) needs a condition",
 		"filter=agent/any(a: a/id eq 1)": "leads to one row", "filter=name/any(a: a eq 1)": "take a relation to many or an array",
 		"filter=cast(name,Edm.Guid) eq null": "can't be cast", "filter=cast(name,Edm.Stringg) eq null": `did you mean \"Edm.String\"?`,
+		"filter=hassubset(name,[1])": `name is a string`, `filter=hassubset(tags,[1])`: "holds whole numbers, but the other list holds strings", "filter=hassubset(tags)": "takes two lists", "filter=hassubset(tags,'ice')": "write ['ice']",
+		"filter=tags eq [1]": "a list can only stand after", "filter=id in [1": "the array is not JSON", "filter=id in [[1]]": "item 1 of the array is no single value", `filter=id in ["a"]`: "is a string",
+		"filter=id eq $root/vessel(1)/id": `did you mean \"vessels\"?`, "filter=id eq $root/vessels/id": "a key in brackets", "filter=id eq $root/vessels('a')/id": "is a string", "filter=id eq $root/vessels(1)": "a field, as in /name,", "filter=id eq $root/pilotages(1)/pilot_id": "has 3 parts",
+		"select=name/x":                        "which has nothing below it to select",
 		"filter=case(id eq 1:1,true:'a') eq 1": "the values of case must have one type", "filter=id add name eq 1": `so \"add\" can't reckon with them`,
 	} {
 		a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil)
@@ -271,4 +288,45 @@ func TestEmptyAtOnce(t *testing.T) {
 		})
 	}
 	wg.Wait()
+}
+
+// Composite values are filtered, sorted and selected by part; arrays of numbers are compared as lists, repetition and order told.
+func TestParts(t *testing.T) {
+	r := start(t)
+	ctx := context.Background()
+	dsn := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, `create type point3 as (x int, "Y z" int, label text); create type leg as (start_at point3, knots numeric);
+		create table course (id int primary key, leg leg, marks int[]);
+		insert into course values (1, row(row(1, 2, 'a'), 7.50), '{1,2,2,3}'), (2, row(row(5, 6, null), 9), '{}'), (3, null, null), (4, row(null, null), '{3,2}')`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.PushDraft(ctx, "courses", "window: courses\nsource: "+dsn+"\nresources: {course: {}}"); err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct{ query, want string }{
+		{"select=leg/knots,id&top=2", `{"@context":"$metadata#course(leg/knots,id)","value":[{"leg":{"knots":7.50},"id":1},{"leg":{"knots":9},"id":2}]}`},
+		{"select=leg/start_at/label,leg/knots&filter=id in (1,3,4)", `{"@context":"$metadata#course(leg/start_at/label,leg/knots)","value":[{"leg":{"start_at":{"label":"a"},"knots":7.50}},{"leg":null},{"leg":{"start_at":null,"knots":null}}]}`},
+		{"select=leg,leg/knots&top=1", `{"@context":"$metadata#course(leg)","value":[{"leg":{"start_at":{"x":1,"Y z":2,"label":"a"},"knots":7.50}}]}`},
+		{"select=id&filter=leg/start_at/x gt 1", `{"@context":"$metadata#course(id)","value":[{"id":2}]}`},
+		{"select=id&orderby=leg/knots desc", `{"@context":"$metadata#course(id)","value":[{"id":2},{"id":1},{"id":3},{"id":4}]}`},
+		{"select=id&filter=hassubset(marks,[2,2])", `{"@context":"$metadata#course(id)","value":[{"id":1}]}`},
+		{"select=id&filter=hassubset(marks,[])", `{"@context":"$metadata#course(id)","value":[{"id":1},{"id":2},{"id":4}]}`},
+		{"select=id&filter=hassubset([3,2,1],marks)", `{"@context":"$metadata#course(id)","value":[{"id":2},{"id":4}]}`},
+		{"select=id&filter=hassubsequence(marks,[2,3])", `{"@context":"$metadata#course(id)","value":[{"id":1}]}`},
+		{"select=id&filter=not hassubsequence(marks,[3,2])", `{"@context":"$metadata#course(id)","value":[{"id":1},{"id":2}]}`},
+		{"select=id&filter=hassubsequence(marks,marks)", `{"@context":"$metadata#course(id)","value":[{"id":1},{"id":2},{"id":4}]}`},
+		{"select=leg/knot", `"code":"field.unknown","message":"\"leg\" has no field \"knot\" in select at 5; did you mean \"knots\"?"`},
+		{"select=leg/knots/x", `"message":"\"knots\" is a number, which has nothing below it to select in select at 11"`},
+	}
+	for _, tt := range tests {
+		a := r.Send(t, r.Operator.Token, "GET", "/draft/courses/course?"+tt.query, nil)
+		if got := strings.ReplaceAll(a.Text, "\n", ""); !strings.Contains(got, tt.want) {
+			t.Errorf("%s\ngot  %s\nwant %s", tt.query, got, tt.want)
+		}
+	}
 }

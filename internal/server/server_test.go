@@ -332,6 +332,9 @@ func nextPage(t *testing.T, r *harbourtest.Running, token, path, prefer string) 
 		t.Fatal(err)
 	}
 	defer res.Body.Close()
+	if applied := res.Header.Get("Preference-Applied"); applied == "" || !strings.HasSuffix(prefer, applied) {
+		t.Errorf("%s: Prefer: %s, applied %q", path, prefer, applied)
+	}
 	text, err := io.ReadAll(res.Body)
 	if err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -187,7 +188,7 @@ func contextOf(r *request.Request, q *request.Query) string {
 func contextSelect(q *request.Query) string {
 	var parts []string
 	for _, f := range q.Select {
-		parts = append(parts, f.Name)
+		parts = appendParts(parts, f.Name, f.Type, q.Parts[f])
 	}
 	if q.Select != nil {
 		for _, c := range q.Computed {
@@ -205,4 +206,16 @@ func contextSelect(q *request.Query) string {
 		return ""
 	}
 	return "(" + strings.Join(parts, ",") + ")"
+}
+
+// appendParts names a field, or what is selected below it.
+func appendParts(parts []string, name string, whole, part *model.Type) []string {
+	if part == nil || part == whole {
+		return append(parts, name)
+	}
+	for _, f := range part.Fields {
+		i := slices.IndexFunc(whole.Fields, func(w model.SubType) bool { return w.Name == f.Name })
+		parts = appendParts(parts, name+"/"+f.Name, whole.Fields[i].Type, f.Type)
+	}
+	return parts
 }

@@ -39,6 +39,8 @@ type span struct {
 	size   int64 // rows that are handed out at most
 	left   int64 // rows that top asks for, from this page on; -1: all
 	offset int64
+
+	preferred bool // the size is the caller's preference, as far as the resource allows
 }
 
 // probes says whether one row more than the page is fetched, to see whether another page follows.
@@ -77,7 +79,7 @@ func spanOf(r *request.Request, t *nextToken, prefs Preferences) (s span, err er
 	}
 	switch {
 	case prefs.MaxPageSize > 0:
-		s.size = int64(prefs.MaxPageSize)
+		s.size, s.preferred = int64(prefs.MaxPageSize), true
 	case s.left >= 0:
 		s.size = s.left
 	}
@@ -123,6 +125,14 @@ func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst) }
 
 // Total is the number of rows of the filter, where the caller asked for it.
 func (p *Page) Total() int64 { return p.cursor.Total() }
+
+// Preferred is the size of the page where the caller's preference settled it, else 0.
+func (p *Page) Preferred() int64 {
+	if !p.span.preferred {
+		return 0
+	}
+	return p.span.size
+}
 
 // Rows is the number of rows handed out so far.
 func (p *Page) Rows() int64 { return p.handed }

@@ -353,6 +353,12 @@ func (s *Scope) checkExpr(e request.Expr) (err error) {
 			if err = s.checkRow(e.Row); err == nil {
 				err = s.checkField(e.Field)
 			}
+		case *request.RootOf:
+			for _, f := range e.Row.Resource.Key {
+				if err == nil {
+					err = s.checkField(f)
+				}
+			}
 		case *request.Quantifier:
 			err = s.checkRow(e.Over.Row)
 		case *request.Count:

@@ -72,7 +72,7 @@ func (b *binder) resource(d *window.Resource) {
 	if t == nil {
 		return
 	}
-	r := &Resource{Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
+	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
 		fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
 	if r.About == "" {
 		r.About = t.Comment

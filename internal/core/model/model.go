@@ -19,6 +19,7 @@ type Model struct {
 
 // Resource is a table or view as the window exposes it.
 type Resource struct {
+	Model      *Model
 	Index      int // in Model.Resources
 	Name       string
 	About      string

@@ -69,10 +69,11 @@ type Type struct {
 	Catalog   *catalog.Type
 }
 
-// SubType is one field of a complex type.
+// SubType is one field of a complex type, and its place in the composite value.
 type SubType struct {
 	Name string
 	Type *Type
+	At   int
 }
 
 // The types that expressions have without a column.
@@ -111,8 +112,8 @@ func TypeOf(c *catalog.Type) *Type {
 		t.Kind, t.Element = Collection, TypeOf(b.Element)
 	case catalog.Composite:
 		t.Kind = Complex
-		for _, f := range b.Fields {
-			t.Fields = append(t.Fields, SubType{f.Name, TypeOf(f.Type)})
+		for i, f := range b.Fields {
+			t.Fields = append(t.Fields, SubType{f.Name, TypeOf(f.Type), i})
 		}
 	case catalog.Range:
 		t.Kind, t.Element = Range, TypeOf(b.Element)

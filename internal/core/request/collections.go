@@ -1,6 +1,9 @@
 package request
 
 import (
+	"slices"
+	"strings"
+
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 )
@@ -69,6 +72,93 @@ func (rs *resolver) collection(n *PathNode) (Collection, error) {
 	default:
 		return Collection{}, faultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
 	}
+}
+
+// lists resolves hassubset and hassubsequence (URL Conventions, 5.1.1.6): each takes two collections of single values, an array
+// of a row or one that the request gives.
+func (rs *resolver) lists(n *CallNode) (Expr, error) {
+	if len(n.Args) != 2 {
+		return nil, rs.fault(n, "function.arguments", "%s takes two lists, as in %s(tags,[\"ice\"]), not %d", n.Name, n.Name, len(n.Args))
+	}
+	var element *model.Type
+	args := make([]Expr, 2)
+	for i, node := range n.Args {
+		if _, given := node.(*LiteralNode); given {
+			continue
+		}
+		e, err := rs.expr(node)
+		if err != nil {
+			return nil, err
+		}
+		t := e.Type()
+		if t.Kind != model.Collection || !sortable(t.Element) {
+			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s", n.Name, node, articled(t))
+		}
+		if element != nil && !sameElements(element, t.Element) {
+			return nil, rs.fault(node, "type.mismatch", "the lists of %s must hold values of one type, but %s holds %ss", n.Name, node, t.Element.Kind)
+		}
+		element, args[i] = t.Element, e
+	}
+	for i, node := range n.Args {
+		l, given := node.(*LiteralNode)
+		if !given {
+			continue
+		}
+		if l.Value.Class != Several {
+			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s; write [%s]", n.Name, l, l.Value.kind(), l)
+		}
+		of := element
+		if len(l.Value.Items) > 0 {
+			item := l.Value.Items[0]
+			if of == nil {
+				of = naturalType(item.Class)
+			}
+			if of = fitting(item.Class, of); of == nil {
+				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.kind(), "a "), element.Kind)
+			}
+		}
+		if of == nil {
+			of = model.StringType
+		}
+		element = of
+		args[i] = rs.value(l, &model.Type{Kind: model.Collection, SQL: of.SQL + "[]", Element: of})
+	}
+	return &Call{T: model.BooleanType, Op: n.Name, Args: args}, nil
+}
+
+func sameElements(a, b *model.Type) bool {
+	return a.Kind.Numeric() && b.Kind.Numeric() || a.Kind == b.Kind && (a.Kind != model.Enum || a.SQL == b.SQL)
+}
+
+// rootPath resolves $root/vessels(3)/name: a field of a row that its key names, whatever row the request speaks of.
+func (rs *resolver) rootPath(n *RootNode) (Expr, error) {
+	r := rs.root.Resource.Model.Resource(n.Resource.Name)
+	if r == nil {
+		return nil, faultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name, fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
+	}
+	if len(n.Key) != len(r.Key) {
+		return nil, faultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key), keyExample(r))
+	}
+	e := &RootOf{Row: NewRow(r), Key: make([]Value, len(r.Key))}
+	for i, part := range n.Key {
+		at := i
+		if part.Name != "" {
+			at = slices.IndexFunc(r.Key, func(f *model.Field) bool { return f.Name == part.Name })
+		}
+		if at < 0 || e.Key[at].T != nil || part.Name == "" && len(r.Key) > 1 {
+			return nil, faultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r), keyExample(r))
+		}
+		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &PathNode{[]SegmentNode{{n.Resource.Pos, r.Key[at].Name}}})
+		if err != nil {
+			return nil, err
+		}
+		e.Key[at] = *v.(*Value)
+	}
+	inner := *rs
+	inner.root, inner.computed = e.Row, nil
+	var err error
+	e.Of, err = inner.path(n.Path)
+	return e, err
 }
 
 // jsonAs gives an untyped JSON value the type that the other side has: number, text or boolean.

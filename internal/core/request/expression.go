@@ -69,9 +69,14 @@ func (rs *resolver) condition(n Node) (Expr, error) {
 func (rs *resolver) expr(n Node) (Expr, error) {
 	switch n := n.(type) {
 	case *LiteralNode:
+		if n.Value.Class == Several {
+			return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
+		}
 		return rs.value(n, naturalType(n.Value.Class)), nil
 	case *PathNode:
 		return rs.path(n)
+	case *RootNode:
+		return rs.rootPath(n)
 	case *UnaryNode:
 		return rs.unary(n)
 	case *BinaryNode:
@@ -83,7 +88,7 @@ func (rs *resolver) expr(n Node) (Expr, error) {
 	case *CountNode:
 		return rs.count(n)
 	}
-	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\"")
+	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
 }
 
 func (rs *resolver) value(n *LiteralNode, t *model.Type) *Value {
@@ -345,7 +350,7 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 	if err != nil {
 		return nil, err
 	}
-	if list, ok := n.Right.(*LiteralNode); ok {
+	if list, ok := n.Right.(*LiteralNode); ok && len(list.Value.Items) > 0 {
 		if x, err = rs.jsonAs(x, naturalType(list.Value.Items[0].Class), n.Left); err != nil {
 			return nil, err
 		}
@@ -355,6 +360,9 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 	}
 	switch list := n.Right.(type) {
 	case *LiteralNode:
+		if len(list.Value.Items) == 0 {
+			return &Member{X: x, List: rs.value(list, x.Type())}, nil
+		}
 		t := fitting(list.Value.Items[0].Class, x.Type())
 		if t == nil {
 			item := list.Value.Items[0]

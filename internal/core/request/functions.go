@@ -73,10 +73,12 @@ func (rs *resolver) call(n *CallNode) (Expr, error) {
 		return rs.cast(n)
 	case "isof":
 		return rs.isOf(n)
+	case "hassubset", "hassubsequence":
+		return rs.lists(n)
 	}
 	f, known := functions[n.Name]
 	if !known {
-		names := append(slices.Sorted(maps.Keys(functions)), "case", "cast", "isof")
+		names := append(slices.Sorted(maps.Keys(functions)), "case", "cast", "isof", "hassubset", "hassubsequence")
 		return nil, rs.fault(n, "function.unknown", "unknown function %q%s", n.Name, fault.Suggest(n.Name, names))
 	}
 	if len(n.Args) > len(f.takes) || len(n.Args) < len(f.takes)-f.optional {

@@ -41,6 +41,9 @@ func naturalType(c Class) *model.Type {
 // fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
 // be wider than t: id eq 7.5 compares as decimals.
 func fitting(c Class, t *model.Type) *model.Type {
+	if c == Segment && sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
+		return t
+	}
 	switch t.Kind {
 	case model.Int16, model.Int32, model.Int64, model.Decimal:
 		if c == Whole && t.Kind != model.Decimal {
@@ -136,15 +139,19 @@ func (v *Value) literal(literals []Literal) Literal {
 
 // listArg converts every item of a list. Kinds without a binary form of their own travel as text.
 func (v *Value) listArg(l Literal) (any, error) {
-	switch v.T.Kind {
-	case model.Int64:
-		return listOf[int64](l, v.T)
-	case model.Single, model.Double:
-		return listOf[float64](l, v.T)
-	case model.Instant:
-		return listOf[time.Time](l, v.T)
+	t := v.T
+	if t.Kind == model.Collection {
+		t = t.Element
 	}
-	return listOf[string](l, v.T)
+	switch t.Kind {
+	case model.Int64:
+		return listOf[int64](l, t)
+	case model.Single, model.Double:
+		return listOf[float64](l, t)
+	case model.Instant:
+		return listOf[time.Time](l, t)
+	}
+	return listOf[string](l, t)
 }
 
 func listOf[T any](l Literal, t *model.Type) ([]T, error) {

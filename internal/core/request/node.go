@@ -65,6 +65,34 @@ type ListNode struct {
 	Items []Node
 }
 
+// RootNode is a path from the root of the service: $root/vessels(3)/name.
+type RootNode struct {
+	Pos      int
+	Resource SegmentNode
+	Key      []KeyNode
+	Path     *PathNode
+}
+
+// KeyNode is a part of a key, by name or, where it is the only one, without.
+type KeyNode struct {
+	Name  string
+	Value *LiteralNode
+}
+
+// Start is the first byte of the node.
+func (n *RootNode) Start() int { return n.Pos }
+
+func (n *RootNode) String() string {
+	parts := make([]string, len(n.Key))
+	for i, k := range n.Key {
+		parts[i] = k.Value.String()
+		if k.Name != "" {
+			parts[i] = k.Name + "=" + parts[i]
+		}
+	}
+	return "$root/" + n.Resource.Name + "(" + strings.Join(parts, ",") + ")/" + n.Path.String()
+}
+
 // Start is the first byte of the node.
 func (n *LiteralNode) Start() int { return n.Pos }
 

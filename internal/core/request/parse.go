@@ -175,6 +175,9 @@ func (p *parser) path() (Node, error) {
 	if p.isMark('(') && first.kind == tokenName {
 		return p.call(first)
 	}
+	if first.text == "$root" && first.kind == tokenName {
+		return p.rootPath(first)
+	}
 	path := &PathNode{Segments: []SegmentNode{{first.pos, first.text}}}
 	for p.accept('/') {
 		t := p.peek()
@@ -191,6 +194,62 @@ func (p *parser) path() (Node, error) {
 		path.Segments = append(path.Segments, SegmentNode{t.pos, t.text})
 	}
 	return path, nil
+}
+
+// rootPath reads what follows $root: a resource, the key of a row in brackets, and a path from there.
+func (p *parser) rootPath(root token) (Node, error) {
+	if err := p.expect('/'); err != nil {
+		return nil, err
+	}
+	t := p.peek()
+	if t.kind != tokenName {
+		return nil, p.unexpected("the name of a resource")
+	}
+	p.i++
+	n := &RootNode{Pos: root.pos, Resource: SegmentNode{t.pos, t.text}}
+	if !p.accept('(') {
+		return nil, p.unexpected("a key in brackets, as in $root/" + t.text + "(1)/…,")
+	}
+	for {
+		k := KeyNode{}
+		if t := p.peek(); t.kind == tokenName {
+			p.i++
+			k.Name = t.text
+			if err := p.expect('='); err != nil {
+				return nil, err
+			}
+		}
+		t := p.peek()
+		if t.kind != tokenLiteral {
+			return nil, p.unexpected("a value of the key")
+		}
+		p.i++
+		k.Value = &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}
+		n.Key = append(n.Key, k)
+		if !p.accept(',') {
+			break
+		}
+	}
+	if err := p.expect(')'); err != nil {
+		return nil, err
+	}
+	if !p.accept('/') {
+		return nil, p.unexpected("a field, as in /name,")
+	}
+	t = p.peek()
+	if t.kind != tokenName {
+		return nil, p.unexpected("a name")
+	}
+	rest, err := p.path()
+	if err != nil {
+		return nil, err
+	}
+	path, ok := rest.(*PathNode)
+	if !ok {
+		return nil, p.fault(t.pos, "%s is no field; $root leads to one field of one row", rest)
+	}
+	n.Path = path
+	return n, nil
 }
 
 // lambda reads `(p: p/hazardous)`, or `()` after any.

@@ -103,6 +103,7 @@ func fill(q *Query, o *Options, within string, depth int) error {
 	if err := q.order(rs, o.OrderBy); err != nil {
 		return err
 	}
+	q.Parts = map[*model.Field]*model.Type{}
 	for _, path := range o.Select {
 		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
 			continue
@@ -113,6 +114,9 @@ func fill(q *Query, o *Options, within string, depth int) error {
 		}
 		if !slices.Contains(q.Select, f) {
 			q.Select = append(q.Select, f)
+			if q.Parts[f], err = part(f, o.Select, in("select")); err != nil {
+				return err
+			}
 		}
 	}
 	if o.Select != nil && q.Select == nil {
@@ -307,10 +311,59 @@ func selected(r *model.Resource, path *PathNode, option string) (*model.Field, e
 		return nil, faultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s", first.Name, first.Name)
 	case f == nil:
 		return nil, faultAt(option, first.Pos, "field.unknown", "unknown field %q%s", first.Name, unknownField(first.Name, r))
-	case len(path.Segments) > 1:
-		return nil, faultAt(option, path.Segments[1].Pos, "field.unknown", "%q is a field, it has nothing below it to select", first.Name)
 	}
 	return f, nil
+}
+
+// part is what the paths of select leave of a field: its type, or of a composite one no more than the fields they name.
+func part(f *model.Field, paths []*PathNode, option string) (*model.Type, error) {
+	var below [][]SegmentNode
+	for _, path := range paths {
+		if path.Segments[0].Name == f.Name {
+			below = append(below, path.Segments)
+		}
+	}
+	return narrowed(f.Type, below, 1, option)
+}
+
+// narrowed takes the paths that lead through a value, whose own segment is the one before i.
+func narrowed(t *model.Type, paths [][]SegmentNode, i int, option string) (*model.Type, error) {
+	whole := slices.ContainsFunc(paths, func(p []SegmentNode) bool { return len(p) == i })
+	deeper := map[string][][]SegmentNode{}
+	for _, p := range paths {
+		if len(p) == i {
+			continue
+		}
+		s := p[i]
+		switch {
+		case t.Kind != model.Complex:
+			return nil, faultAt(option, s.Pos, "field.unknown", "%q is %s, which has nothing below it to select", p[i-1].Name, articled(t))
+		case !slices.ContainsFunc(t.Fields, func(f model.SubType) bool { return f.Name == s.Name }):
+			names := make([]string, len(t.Fields))
+			for i, f := range t.Fields {
+				names[i] = f.Name
+			}
+			return nil, faultAt(option, s.Pos, "field.unknown", "%q has no field %q%s", p[i-1].Name, s.Name, fault.Suggest(s.Name, names))
+		}
+		deeper[s.Name] = append(deeper[s.Name], p)
+	}
+	out := *t
+	out.Fields = nil
+	for _, f := range t.Fields {
+		through, named := deeper[f.Name]
+		if !named {
+			continue
+		}
+		inner, err := narrowed(f.Type, through, i+1, option)
+		if err != nil {
+			return nil, err
+		}
+		out.Fields = append(out.Fields, model.SubType{Name: f.Name, Type: inner, At: f.At})
+	}
+	if whole {
+		return t, nil
+	}
+	return &out, nil
 }
 
 func unknownField(name string, r *model.Resource) string {

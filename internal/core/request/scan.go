@@ -1,6 +1,7 @@
 package request
 
 import (
+	"encoding/json"
 	"strconv"
 	"strings"
 	"unicode"
@@ -60,6 +61,10 @@ func (s *scanner) scan() error {
 			}
 		case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
 			if err := s.name(); err != nil {
+				return err
+			}
+		case c == '[':
+			if err := s.array(); err != nil {
 				return err
 			}
 		case strings.IndexByte("(),;/:=*-", c) >= 0:
@@ -233,6 +238,80 @@ func (s *scanner) foldList() {
 		cut--
 	}
 	s.shape = append(s.shape[:cut-1], ' ', byte(Several), byte(class), '?')
+}
+
+// array reads a JSON array of single values (URL Conventions, 5.1.1.14.5). Where they are of one class it is one literal, as
+// the list of an in is; else it stands as a list in brackets.
+func (s *scanner) array() error {
+	start := s.pos
+	decoder := json.NewDecoder(strings.NewReader(s.text[start:]))
+	decoder.UseNumber()
+	var items []any
+	if err := decoder.Decode(&items); err != nil {
+		return s.fault(start, "the array is not JSON; write [1,2,3] or [\"a\",\"b\"], texts in double quotes")
+	}
+	s.pos += int(decoder.InputOffset())
+	list := Literal{Class: Several, Text: s.text[start:s.pos], Option: s.option, Pos: start}
+	class, mixed := Segment, false
+	for i, item := range items {
+		l, ok := s.element(item, start)
+		if !ok {
+			return s.fault(start, "item %d of the array is no single value: numbers, texts, true, false and null are", i+1)
+		}
+		mixed = mixed || l.Class == 0 || i > 0 && l.Class != class
+		class = l.Class
+		list.Items = append(list.Items, l)
+	}
+	if !mixed {
+		s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start})
+		s.literals = append(s.literals, list)
+		s.shape = append(s.shape, ' ', byte(Several), byte(class), '?')
+		if len(items) == 0 {
+			s.shape = append(s.shape, '0') // nothing in it tells what it holds
+		}
+		return nil
+	}
+	s.add(token{kind: tokenMark, mark: '(', pos: start})
+	for i, l := range list.Items {
+		if i > 0 {
+			s.add(token{kind: tokenMark, mark: ',', pos: start})
+		}
+		if l.Class == 0 {
+			s.add(token{kind: tokenName, text: l.Text, pos: start})
+		} else {
+			s.literal(l.Class, l.Text, start)
+		}
+	}
+	s.add(token{kind: tokenMark, mark: ')', pos: start})
+	return nil
+}
+
+// element is a member of a JSON array as a literal; true, false and null, which are names in the language, have no class. A text
+// can be any value that JSON writes as one.
+func (s *scanner) element(item any, start int) (l Literal, ok bool) {
+	l = Literal{Option: s.option, Pos: start}
+	switch item := item.(type) {
+	case nil:
+		l.Text = "null"
+	case bool:
+		l.Text = strconv.FormatBool(item)
+	case string:
+		if strings.IndexByte(item, 0) >= 0 {
+			return l, false
+		}
+		l.Class, l.Text = Segment, item
+	case json.Number:
+		l.Class, l.Text = Whole, item.String()
+		if _, err := item.Int64(); err != nil {
+			l.Class = Fraction
+		}
+		if strings.ContainsAny(l.Text, "eE") {
+			l.Class = Floating
+		}
+	default:
+		return l, false
+	}
+	return l, true
 }
 
 func (s *scanner) skipSpace() {

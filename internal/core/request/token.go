@@ -17,14 +17,14 @@ const (
 	Period   Class = 'P' // duration'PT48H'
 	UUID     Class = 'g'
 	Bytes    Class = 'b' // binary'…'
-	Segment  Class = 'k' // a key as a path segment: any text
+	Segment  Class = 'k' // a key as a path segment, or a text in a JSON array: any text
 	Several  Class = 'l' // the list of an in
 )
 
 // Literal is a value as the caller wrote it, quotes and escapes undone, with its place.
 type Literal struct {
 	Class  Class
-	Text   string
+	Text   string    // of a JSON array, as it was written
 	Items  []Literal // of a list
 	Option string    // the query option it stands in, or "path"
 	Pos    int       // byte offset in the option's text
@@ -39,7 +39,12 @@ func (l Literal) String() string {
 		return "duration" + quoteText(l.Text)
 	case Bytes:
 		return "binary" + quoteText(l.Text)
+	case Segment:
+		return quoteText(l.Text)
 	case Several:
+		if l.Text != "" {
+			return l.Text
+		}
 		out := "("
 		for i, item := range l.Items {
 			if i > 0 {
@@ -55,8 +60,10 @@ func (l Literal) String() string {
 // kind is what messages call the literal.
 func (l Literal) kind() string {
 	switch l.Class {
-	case Text:
+	case Text, Segment:
 		return "a string"
+	case Several:
+		return "a list"
 	case Whole:
 		return "a whole number"
 	case Fraction, Floating:

@@ -8,11 +8,12 @@ type Query struct {
 	Path     []Hop // how the path leads to the rows; empty inside expand
 	Single   bool  // one row is read
 	View     View
-	Key      []Value        // of the last hop; nil where it has none
-	Filter   Expr           // nil: every row
-	Order    []Term         // as the caller or the document gave it, the key appended; empty where there is neither
-	Select   []*model.Field // nil: all that may be read
-	Computed []Computed     // the computed values that stand in the answer
+	Key      []Value                      // of the last hop; nil where it has none
+	Filter   Expr                         // nil: every row
+	Order    []Term                       // as the caller or the document gave it, the key appended; empty where there is neither
+	Select   []*model.Field               // nil: all that may be read
+	Parts    map[*model.Field]*model.Type // of a selected composite field, the part that is selected
+	Computed []Computed                   // the computed values that stand in the answer
 	Search   Expr
 	Expand   []*Expansion
 	Top      *Value // nil: the page decides
@@ -172,6 +173,16 @@ type Count struct {
 	Body Expr
 }
 
+// RootOf is a value of a row that its key names ($root/…); Of speaks of Row.
+type RootOf struct {
+	Row *Row
+	Key []Value
+	Of  Expr
+}
+
+// Type is the type of the expression.
+func (r *RootOf) Type() *model.Type { return r.Of.Type() }
+
 // Type is the type of the expression.
 func (e *ElementOf) Type() *model.Type { return e.Var.T }
 
@@ -231,6 +242,11 @@ func Walk(e Expr, visit func(Expr)) {
 	case *JSONAs:
 		Walk(e.Of, visit)
 	case *SubField:
+		Walk(e.Of, visit)
+	case *RootOf:
+		for i := range e.Key {
+			Walk(&e.Key[i], visit)
+		}
 		Walk(e.Of, visit)
 	case *Quantifier:
 		Walk(e.Over.Array, visit)

@@ -246,7 +246,12 @@ func (f *from) expr(e request.Expr) string {
 	switch e := e.(type) {
 	case *request.FieldOf:
 		return column(f.row(e.Row), e.Field)
+	case *request.RootOf:
+		return f.rootOf(e)
 	case *request.Value:
+		if e.T.Kind == model.Collection {
+			return f.list(&request.Value{T: e.T.Element, Index: e.Index, Fixed: e.Fixed})
+		}
 		if e.T.Kind == model.Instant && e.T.Local {
 			return "(" + f.value(e, "timestamptz") + " at time zone 'UTC')"
 		}
@@ -289,7 +294,7 @@ func nullable(e request.Expr) bool {
 		return e.Field.Nullable || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
 	case *request.Call:
 		switch e.Op {
-		case "cast", "case", "lower", "upper":
+		case "cast", "case", "lower", "upper", "hassubset", "hassubsequence":
 			return true
 		case "eq", "ne", "gt", "ge", "lt", "le":
 			return false
@@ -302,7 +307,7 @@ func nullable(e request.Expr) bool {
 		return false
 	case *request.Constant:
 		return e.T.Kind == model.Unknown
-	case *request.ElementOf, *request.JSONPath, *request.JSONAs, *request.SubField:
+	case *request.ElementOf, *request.JSONPath, *request.JSONAs, *request.SubField, *request.RootOf:
 		return true
 	}
 	return false

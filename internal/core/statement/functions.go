@@ -46,6 +46,13 @@ var templates = map[string]string{
 	"div":                "(%[1]s / %[2]s)",
 	"divby":              "(%[1]s / %[2]s)",
 	"mod":                "(%[1]s %% %[2]s)",
+	// Every value of the second list stands in the first at least as often.
+	"hassubset": `(case when %[1]s is not null and %[2]s is not null then not exists (select 1 from unnest(%[2]s) b(v) group by b.v
+  having count(*) > (select count(*) from unnest(%[1]s) a(v) where a.v is not distinct from b.v)) end)`,
+	// Takes the values of the second list in turn, each at its first place in the first list after the one before.
+	"hassubsequence": `(case when %[1]s is not null and %[2]s is not null then (with recursive walk(i, at) as (select 0::bigint, 0::bigint union all
+  select i + 1, (select min(a.o) from unnest(%[1]s) with ordinality a(v, o), unnest(%[2]s) with ordinality b(v, o) where b.o = i + 1 and a.o > at and a.v is not distinct from b.v)
+  from walk where at is not null and i < cardinality(%[2]s)) select bool_and(at is not null) from walk) end)`,
 }
 
 func (f *from) call(c *request.Call) string {
@@ -103,6 +110,21 @@ func (f *from) argument(c *request.Call, e request.Expr) string {
 		return "(" + sql + ")::double precision"
 	}
 	return sql
+}
+
+// rootOf reads a value of the row of a key; the role's rule holds for it too.
+func (f *from) rootOf(e *request.RootOf) string {
+	alias := f.b.alias(e.Row.Resource.Name)
+	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{e.Row: alias}}
+	where := g.key(e.Row.Resource, e.Key, alias)
+	if !f.trusted {
+		if rule, joins := f.b.rule(window.Read, e.Row.Resource, alias); rule != "" {
+			g.joins.WriteString(joins)
+			where = append(where, rule)
+		}
+	}
+	value := g.expr(e.Of)
+	return "(select " + value + " from " + e.Row.Resource.Table.QualifiedName() + " " + alias + g.joins.String() + whereClause(where) + ")"
 }
 
 func isArithmetic(op string) bool {

@@ -205,7 +205,11 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 		fields = f.b.scope.Readable(q.Root.Resource)
 	}
 	for _, field := range fields {
-		out = append(out, Column{Name: field.Name, Kind: Plain, Type: field.Type, At: list.add(shown(alias, field))})
+		t := field.Type
+		if part := q.Parts[field]; part != nil {
+			t = part
+		}
+		out = append(out, Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(shown(alias, field))})
 	}
 	for _, c := range q.Computed {
 		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.expr(c.By))})

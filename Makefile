@@ -34,6 +34,7 @@ screenshots: setup-test bin/eager
 	scripts/screenshots.sh
 
 bench: setup $(CONSOLE)
+	@scripts/setup bench
 	go run ./bench
 
 clean:

@@ -1,11 +1,12 @@
 // Command bench measures Eager Window beside handlers written by hand, in one run, alternating, against one database, at 16
-// connections. Each side is a process of its own; the load comes from this one. It prints requests a second, p50, p99 and the
+// connections. Each side is a process of its own, and so is the load. It prints requests a second, p50, p99 and the
 // ratio of the medians, as a table and, with -json FILE, as JSON. Only the ratios mean something: machines are noisy.
 package main
 
 import (
 	"bufio"
 	"context"
+	_ "embed"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -18,12 +19,12 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
-	vegeta "github.com/tsenart/vegeta/v12/lib"
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
@@ -164,24 +165,41 @@ func (r race) run(ours, hand, token string, rounds int, length time.Duration) (r
 	return res, nil
 }
 
-// attack sends requests over 16 connections as fast as answers come.
+//go:embed wrk.lua
+var script string
+
+// attack sends requests over 16 connections as fast as answers come. The load comes from wrk: a generator that shares the
+// machine should cost as little as possible, else it is what is measured.
 func attack(url, token string, length time.Duration) (side, error) {
-	header := http.Header{}
+	file, err := os.CreateTemp("", "round-*.lua")
+	if err != nil {
+		return side{}, err
+	}
+	defer os.Remove(file.Name())
+	if _, err := file.WriteString(script); err != nil {
+		return side{}, err
+	}
+	if err := file.Close(); err != nil {
+		return side{}, err
+	}
+	seconds := max(1, int(length.Round(time.Second).Seconds()))
+	args := []string{"-t", "1", "-c", strconv.Itoa(connections), "-d", strconv.Itoa(seconds), "-s", file.Name()}
 	if token != "" {
-		header.Set("Authorization", "Bearer "+token)
+		args = append(args, "-H", "Authorization: Bearer "+token)
 	}
-	attacker := vegeta.NewAttacker(vegeta.Workers(connections), vegeta.MaxWorkers(connections), vegeta.Connections(connections), vegeta.MaxConnections(connections), vegeta.MaxBody(0)) // read, but not kept
-	var m vegeta.Metrics
-	targets := vegeta.NewStaticTargeter(vegeta.Target{Method: http.MethodGet, URL: url, Header: header})
-	for r := range attacker.Attack(targets, vegeta.Rate{Freq: 0}, length, "") {
-		m.Add(r)
-		if r.Code != http.StatusOK {
-			return side{}, fmt.Errorf("%s answers %d %s %.200s", url, r.Code, r.Error, r.Body)
-		}
+	out, err := exec.Command("wrk", append(args, url)...).Output()
+	if err != nil {
+		return side{}, fmt.Errorf("run wrk (make bench installs it): %w", err)
 	}
-	m.Close()
-	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	return side{m.Throughput, ms(m.Latencies.P50), ms(m.Latencies.P99)}, nil
+	_, round, _ := strings.Cut(string(out), "\nround ")
+	var requests, micros, refused, broken, p50, p99 float64
+	if _, err := fmt.Sscan(round, &requests, &micros, &refused, &broken, &p50, &p99); err != nil {
+		return side{}, fmt.Errorf("read what wrk says: %w", err)
+	}
+	if refused+broken > 0 {
+		return side{}, fmt.Errorf("%s: %.0f of %.0f requests were refused, %.0f broke off", url, refused, requests, broken)
+	}
+	return side{requests / micros * 1e6, p50 / 1000, p99 / 1000}, nil
 }
 
 // median takes each figure's median by itself.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eagerwindow/internal/core/catalog"
 )
@@ -16,7 +15,7 @@ var catalogSQL embed.FS
 
 // Introspect reads the catalog of a database: five statements in one round trip, however many tables there are. System
 // schemas, temporary tables and the parts of partitioned tables are left out.
-func Introspect(ctx context.Context, pool *pgxpool.Pool) (*catalog.Catalog, error) {
+func Introspect(ctx context.Context, from *Source) (*catalog.Catalog, error) {
 	in := &introspection{
 		cat:    &catalog.Catalog{},
 		tables: map[uint32]*catalog.Table{},
@@ -45,7 +44,7 @@ func Introspect(ctx context.Context, pool *pgxpool.Pool) (*catalog.Catalog, erro
 	batch.Queue("select current_database(), current_setting('server_version_num')::int").QueryRow(func(row pgx.Row) error {
 		return row.Scan(&in.cat.Database, &in.cat.Version)
 	})
-	if err := pool.SendBatch(ctx, batch).Close(); err != nil {
+	if err := from.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, fmt.Errorf("read the catalog: %w", err)
 	}
 	return in.cat, nil

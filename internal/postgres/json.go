@@ -167,17 +167,17 @@ func putTwo(dst []byte, n uint32) {
 
 // civil is the year, month and day of a day counted from 2000-01-01, in the proleptic Gregorian calendar.
 func civil(day int64) (year int64, month, dayOfMonth uint32) {
-	// Days are counted from 1 March of the year 0, in eras of 400 years, so that the leap day comes last.
-	z := day + 730_425
-	era := z / 146_097
-	if z < 0 {
-		era = (z - 146_096) / 146_097
-	}
-	doe := uint32(z - era*146_097)
-	yoe := (doe - doe/1460 + doe/36_524 - doe/146_096) / 365
-	doy := doe - (365*yoe + yoe/4 - yoe/100)
-	mp := (5*doy + 2) / 153
-	year, month, dayOfMonth = int64(yoe)+era*400, mp+3, doy-(153*mp+2)/5+1
+	// Days are counted from 1 March of a year long ago, so that the leap day comes last and nothing is negative; centuries and
+	// years are then found by dividing four times the days, months by a line through their lengths.
+	const eras = 82
+	n := 4*uint64(day+730_425+eras*146_097) + 3
+	century, inCentury := n/146_097, uint32(n%146_097/4)
+	product := uint64(2_939_745) * uint64(4*inCentury+3)
+	yearOfCentury := uint32(product >> 32)
+	dayOfYear := uint32(product) / 2_939_745 / 4
+	line := 2141*dayOfYear + 197_913
+	month, dayOfMonth = line>>16, (line&0xffff)/2141+1
+	year = int64(100*century) + int64(yearOfCentury) - eras*400
 	if month > 12 {
 		year, month = year+1, month-12
 	}
@@ -253,11 +253,22 @@ func appendInstant(dst, src []byte) []byte {
 	if rest < 0 {
 		day, rest = day-1, rest+microsPerDay
 	}
-	dst = append(dst, '"')
-	dst = appendCalendar(dst, day)
-	dst = append(dst, 'T')
-	dst = appendClock(dst, rest)
-	return append(dst, 'Z', '"')
+	year, month, dayOfMonth := civil(day)
+	if year < 0 || year > 9999 {
+		dst = append(appendCalendar(append(dst, '"'), day), 'T')
+		return append(appendClock(dst, rest), 'Z', '"')
+	}
+	seconds := uint32(rest / 1_000_000)
+	dst = append(dst, `"0000-00-00T00:00:00`...)
+	b := dst[len(dst)-20:]
+	putTwo(b[1:], uint32(year)/100)
+	putTwo(b[3:], uint32(year)%100)
+	putTwo(b[6:], month)
+	putTwo(b[9:], dayOfMonth)
+	putTwo(b[12:], seconds/3600)
+	putTwo(b[15:], seconds/60%60)
+	putTwo(b[18:], seconds%60)
+	return append(appendFraction(dst, rest%1_000_000), 'Z', '"')
 }
 
 // appendInterval writes microseconds, days and months as an ISO 8601 duration.

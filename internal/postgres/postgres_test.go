@@ -4,18 +4,20 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"net/url"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
@@ -28,7 +30,7 @@ var update = flag.Bool("update", false, "write the golden files")
 
 func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
 
-func connect(t testing.TB, dsn string) *pgxpool.Pool {
+func connect(t testing.TB, dsn string) *postgres.Source {
 	t.Helper()
 	pool, err := postgres.Connect(context.Background(), dsn)
 	if err != nil {
@@ -38,7 +40,7 @@ func connect(t testing.TB, dsn string) *pgxpool.Pool {
 	return pool
 }
 
-func introspect(t testing.TB, pool *pgxpool.Pool) *catalog.Catalog {
+func introspect(t testing.TB, pool *postgres.Source) *catalog.Catalog {
 	t.Helper()
 	c, err := postgres.Introspect(context.Background(), pool)
 	if err != nil {
@@ -93,7 +95,7 @@ func settle(t *catalog.Type, ids map[uint32]uint32) {
 }
 
 // execute runs SQL statements of a test's own database.
-func execute(t testing.TB, pool *pgxpool.Pool, sql string) {
+func execute(t testing.TB, pool *postgres.Source, sql string) {
 	t.Helper()
 	if _, err := pool.Exec(context.Background(), sql); err != nil {
 		t.Fatalf("%s\n%v", sql, err)
@@ -101,7 +103,7 @@ func execute(t testing.TB, pool *pgxpool.Pool, sql string) {
 }
 
 // planned is the statement of an operator's request, with its arguments.
-func planned(t testing.TB, pool *pgxpool.Pool, document, path, query string) (*statement.Plan, []any) {
+func planned(t testing.TB, pool *postgres.Source, document, path, query string) (*statement.Plan, []any) {
 	t.Helper()
 	doc, err := window.Parse([]byte(document), os.LookupEnv)
 	if err != nil {
@@ -136,10 +138,10 @@ func planned(t testing.TB, pool *pgxpool.Pool, document, path, query string) (*s
 }
 
 // ask answers a request as an operator gets it, through every step but HTTP.
-func ask(t testing.TB, pool *pgxpool.Pool, document, path, query string) string {
+func ask(t testing.TB, pool *postgres.Source, document, path, query string) string {
 	t.Helper()
 	plan, args := planned(t, pool, document, path, query)
-	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, args)
+	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, args, time.Minute)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, plan.SQL)
 	}
@@ -280,7 +282,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}
-	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, nil)
+	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, nil, time.Minute)
 	if err != nil || !c.Next() {
 		b.Fatal(err)
 	}
@@ -289,5 +291,42 @@ func BenchmarkAppendRow(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		buf = c.AppendRow(buf[:0])
+	}
+}
+
+// A statement ends with its time limit or with its caller, and the next one finds a connection that works.
+func TestPatience(t *testing.T) {
+	source := connect(t, harbourtest.Database(t, true))
+	query := func(sql string) *postgres.Query {
+		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil)
+	}
+	ctx := context.Background()
+	start := time.Now()
+	_, err := query("select pg_sleep(20)").Open(ctx, source, nil, 100*time.Millisecond)
+	if f, ok := fault.From(err); !ok || f.Kind != fault.TimedOut || !strings.Contains(f.Message, "100ms") || time.Since(start) > 10*time.Second {
+		t.Errorf("over its limit: %v after %s", err, time.Since(start))
+	}
+	for i := range 40 {
+		leaving, leave := context.WithCancel(ctx)
+		go func() { time.Sleep(time.Duration(i) * time.Millisecond); leave() }()
+		if c, err := query("select * from harbour.tide_reading, pg_sleep(0.01)").Open(leaving, source, nil, time.Minute); err == nil {
+			for range i * 1000 {
+				c.Next()
+			}
+			if err := c.Close(); err != nil && !errors.Is(err, context.Canceled) {
+				t.Errorf("left: %v", err)
+			}
+		} else if !errors.Is(err, context.Canceled) {
+			t.Errorf("left before the first row: %v", err)
+		}
+		leave()
+		c, err := query("select 1").Open(ctx, source, nil, time.Minute)
+		if err != nil || !c.Next() || c.Close() != nil {
+			t.Fatalf("after one that was left: %v", err)
+		}
+	}
+	var running int
+	if err := source.QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and pid <> pg_backend_pid() and datname = current_database()").Scan(&running); err != nil || running > 1 {
+		t.Errorf("%d statements still run, %v", running, err)
 	}
 }

@@ -3,20 +3,22 @@
 package postgres
 
 import (
-	"bufio"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
+	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/statement"
 )
+
+// binaryRows asks for every column in its binary form.
+var binaryRows any = pgx.QueryResultFormats{pgx.BinaryFormatCode}
 
 // Query is a plan with the encoders of its rows.
 type Query struct {
@@ -38,7 +40,9 @@ func Compile(plan *statement.Plan, types []*model.Type) *Query {
 type Cursor struct {
 	ctx   context.Context // of the statement, to tell a time limit from other ends
 	q     *Query
+	from  *Source
 	conn  *pgxpool.Conn
+	wait  *patience
 	rows  pgx.Rows
 	first bool // the first row has been fetched, but not been handed out
 	more  bool
@@ -46,20 +50,25 @@ type Cursor struct {
 }
 
 // Open runs the statement and waits for its first row or its end, so that a statement that fails at once is told by the error.
-func (q *Query) Open(ctx context.Context, pool *pgxpool.Pool, args []any) (*Cursor, error) {
-	conn, err := pool.Acquire(ctx)
+// The wait may take as long as the limit.
+func (q *Query) Open(ctx context.Context, from *Source, args []any, limit time.Duration) (*Cursor, error) {
+	conn, err := from.acquire(ctx)
 	if err != nil {
 		return nil, unavailable(ctx, err)
 	}
-	rows, err := conn.Query(ctx, q.Plan.SQL, append([]any{pgx.QueryResultFormats{pgx.BinaryFormatCode}}, args...)...)
+	wait := startPatience(ctx, conn.Conn().PgConn().Conn(), limit)
+	rows, err := conn.Query(context.Background(), q.Plan.SQL, append([]any{binaryRows}, args...)...)
 	if err != nil {
-		conn.Release()
-		return nil, translate(ctx, err)
+		expired := wait.end()
+		wait.mend()
+		from.release(conn)
+		return nil, ended(ctx, expired, limit, translate(ctx, err))
 	}
-	c := &Cursor{ctx: ctx, q: q, conn: conn, rows: rows, first: true, more: rows.Next()}
+	c := &Cursor{ctx: ctx, q: q, from: from, conn: conn, wait: wait, rows: rows, first: true, more: rows.Next()}
+	expired := wait.end()
 	if !c.more {
 		if rows.Err() != nil {
-			return nil, c.Close()
+			return nil, ended(ctx, expired, limit, c.Close())
 		}
 		return c, nil
 	}
@@ -69,6 +78,17 @@ func (q *Query) Open(ctx context.Context, pool *pgxpool.Pool, args []any) (*Curs
 		c.more = q.Plan.Present < 0 || values[q.Plan.Present] != nil
 	}
 	return c, nil
+}
+
+// ended tells a statement that was broken off from one that failed.
+func ended(ctx context.Context, expired bool, limit time.Duration, err error) error {
+	switch {
+	case ctx.Err() != nil:
+		return fmt.Errorf("the caller has gone away: %w", ctx.Err())
+	case !expired:
+		return err
+	}
+	return fault.New(fault.TimedOut, "time.limit", "the database took longer than the limit of %s; ask for less, or by fields that an index serves", limit)
 }
 
 // Next moves to the next row and says whether there is one.
@@ -103,19 +123,26 @@ func (c *Cursor) AppendOrder(dst []byte) []byte {
 	return append(dst, ']')
 }
 
-// Version is the version of the row at hand.
-func (c *Cursor) Version() string { return string(c.rows.RawValues()[c.q.Plan.Version]) }
+// Version is the version of the row at hand: the number of the transaction that wrote it.
+func (c *Cursor) Version() uint32 {
+	return binary.BigEndian.Uint32(c.rows.RawValues()[c.q.Plan.Version])
+}
 
 // Total is the number of rows of the filter, where the plan counts them.
 func (c *Cursor) Total() int64 { return c.total }
 
-// Close ends the statement and gives the connection back. It returns what went wrong on the way, if anything did.
+// Close ends the statement and gives the connection back. It returns what went wrong on the way, if anything did. Rows that
+// nobody waits for any more are not read to their end: the connection breaks off.
 func (c *Cursor) Close() error {
+	if c.more && c.ctx.Err() != nil {
+		c.wait.expire()
+	}
 	c.rows.Close()
 	err := c.rows.Err()
-	c.conn.Release()
+	c.wait.mend()
+	c.from.release(c.conn)
 	if err != nil {
-		return translate(c.ctx, err)
+		return ended(c.ctx, false, 0, translate(c.ctx, err))
 	}
 	return nil
 }
@@ -130,10 +157,10 @@ type Written struct {
 }
 
 // Write runs a writing statement of one row. Where the row as written breaks the role's rule, all is undone.
-func (q *Query) Write(ctx context.Context, pool *pgxpool.Pool, args []any) (*Written, error) {
+func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
-	err := pgx.BeginFunc(ctx, pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, q.Plan.SQL, append([]any{pgx.QueryResultFormats{pgx.BinaryFormatCode}}, args...)...)
+	err := pgx.BeginFunc(ctx, from, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, q.Plan.SQL, append([]any{binaryRows}, args...)...)
 		if err != nil {
 			return err
 		}
@@ -164,37 +191,3 @@ func (q *Query) Write(ctx context.Context, pool *pgxpool.Pool, args []any) (*Wri
 var errUndone = errors.New("the row breaks the rule of its write")
 
 func guard(values [][]byte, at int) bool { return at < 0 || values[at] != nil && values[at][0] == 1 }
-
-// readBuffer is how much is read from a connection at once: rows come faster in large parts.
-const readBuffer = 64 << 10
-
-// Connect opens a pool for a source and tries it.
-func Connect(ctx context.Context, dsn string) (*pgxpool.Pool, error) {
-	config, err := pgxpool.ParseConfig(dsn)
-	if err != nil {
-		return nil, fault.New(fault.Invalid, "source.dsn", "the DSN can't be read: %s", scrub(err))
-	}
-	config.ConnConfig.RuntimeParams["application_name"] = "eager window"
-	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
-	config.MaxConns = max(config.MaxConns, 16)
-	config.ConnConfig.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
-		return pgproto3.NewFrontend(bufio.NewReaderSize(r, readBuffer), w)
-	}
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return nil, err
-	}
-	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
-		return nil, fault.New(fault.Unavailable, "source.unreachable", "the database does not answer: %s", scrub(err))
-	}
-	return pool, nil
-}
-
-// scrub is the last part of a connection error, which holds neither the user's name nor the password.
-func scrub(err error) string {
-	for inner := errors.Unwrap(err); inner != nil; inner = errors.Unwrap(err) {
-		err = inner
-	}
-	return fmt.Sprint(err)
-}

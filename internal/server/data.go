@@ -2,10 +2,8 @@ package server
 
 import (
 	"bytes"
-	"context"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -31,11 +29,14 @@ import (
 // target finds out which API a request of the data API is for, and who calls.
 type target func(*http.Request) (*service.API, access.Caller, error)
 
+// version stands in every answer, spelled as the standard does.
+var version = []string{"4.01"}
+
 // data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
-func (s *Server) data(r chi.Router, find target) {
+func (s *Server) data(r chi.Router, at string, find target) {
 	handle := func(serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
-			w.Header()["OData-Version"] = []string{"4.01"} // spelled as the standard does
+			w.Header()["OData-Version"] = version
 			api, caller, err := find(r)
 			if err == nil {
 				err = serve(w, r, api, caller)
@@ -46,22 +47,23 @@ func (s *Server) data(r chi.Router, find target) {
 		}
 	}
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
-		r.Method(method, "/", handle(s.serviceDocument))
-		r.Method(method, "/*", handle(s.read))
-		r.Method(method, "/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
-		r.Method(method, "/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
+		r.Method(method, at, handle(s.serviceDocument))
+		r.Method(method, at+"/", handle(s.serviceDocument))
+		r.Method(method, at+"/*", handle(s.read))
+		r.Method(method, at+"/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
+		r.Method(method, at+"/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
 	}
-	r.Post("/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	r.Post(at+"/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
 		if path, isQuery := strings.CutSuffix(below(r), "/$query"); isQuery {
 			return s.query(w, r, path, "text/plain", api, caller)
 		}
 		return s.create(w, r, api, caller)
 	}))
-	r.Method("QUERY", "/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	r.Method("QUERY", at+"/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
 		return s.query(w, r, below(r), "application/x-www-form-urlencoded", api, caller)
 	}))
-	r.Patch("/*", handle(s.update))
-	r.Delete("/*", handle(s.remove))
+	r.Patch(at+"/*", handle(s.update))
+	r.Delete(at+"/*", handle(s.remove))
 }
 
 // live is the published release; the bearer token says who calls.
@@ -149,9 +151,6 @@ func root(r *http.Request) string {
 	return "/" + kind + "/" + chi.URLParam(r, "window")
 }
 
-// readLimit is how long a statement may take until its first row.
-const readLimit = 30 * time.Second
-
 // writeLimit is how long a caller may leave a part of an answer unread.
 const writeLimit = 30 * time.Second
 
@@ -178,21 +177,13 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 }
 
 func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *service.API, caller access.Caller) error {
-	ctx, cancel := context.WithCancelCause(r.Context())
-	defer cancel(nil)
-	// Only the wait for the first row is bounded: a long answer may take as long as its reader needs.
-	patience := time.AfterFunc(readLimit, func() { cancel(context.DeadlineExceeded) })
-	page, err := api.Read(ctx, caller, path, options, preferences(r))
-	patience.Stop()
+	page, err := api.Read(r.Context(), caller, path, options, preferences(r))
 	if err != nil {
-		if errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
-			return fault.New(fault.TimedOut, "time.limit", "the database took longer than %s", readLimit)
-		}
 		return err
 	}
 	if tag := page.ETag(); tag != "" {
 		w.Header().Set("ETag", tag)
-		if matches(r.Header.Get("If-None-Match"), tag) {
+		if known := r.Header.Get("If-None-Match"); known != "" && matches(known, tag) {
 			w.WriteHeader(http.StatusNotModified)
 			return page.Close()
 		}

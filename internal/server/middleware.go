@@ -62,10 +62,12 @@ func (s *Server) recovered(next http.Handler) http.Handler {
 	})
 }
 
+var nosniff = []string{"nosniff"}
+
 // secured keeps browsers from guessing what an answer is; pages of the console say more.
 func secured(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header()["X-Content-Type-Options"] = nosniff
 		next.ServeHTTP(w, r)
 	})
 }
@@ -77,7 +79,9 @@ func limited(next http.Handler) http.Handler {
 			refuse(w, r, fault.New(fault.TooLong, "url.long", "the URL has %d bytes, at most %d are read", len(r.RequestURI), maxURL), nil)
 			return
 		}
-		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		if r.Body != http.NoBody {
+			r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		}
 		next.ServeHTTP(w, r)
 	})
 }

@@ -55,6 +55,9 @@ type Preferences struct {
 	MaxPageSize int // 0: not given
 }
 
+// readLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
+const readLimit = 30 * time.Second
+
 // Read answers a GET of the data API. path is below the window, without its name.
 func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, prefs Preferences) (*Page, error) {
 	scope, err := a.scope(c)
@@ -89,7 +92,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if err != nil {
 		return nil, err
 	}
-	if page.cursor, err = p.query.Open(ctx, a.pool, args); err != nil {
+	if page.cursor, err = p.query.Open(ctx, a.pool, args, readLimit); err != nil {
 		return nil, err
 	}
 	if r.View == request.Number {

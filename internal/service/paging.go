@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
@@ -117,7 +118,7 @@ func (p *Page) ETag() string {
 	if p.Empty || !p.Single || p.plan.query.Plan.Version < 0 {
 		return ""
 	}
-	return `W/"` + p.cursor.Version() + `"`
+	return `W/"` + strconv.FormatUint(uint64(p.cursor.Version()), 10) + `"`
 }
 
 // AppendRow writes the row at hand as a JSON object.

@@ -13,7 +13,6 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/hashicorp/golang-lru/v2/expirable"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/postgres"
@@ -30,9 +29,9 @@ type Service struct {
 	clients *expirable.LRU[clientKey, *records.Client] // a changed or removed client is noticed within a second
 
 	mu     sync.Mutex
-	pools  map[string]*pgxpool.Pool // by DSN
-	live   map[string]*API          // by window
-	drafts map[string]*API          // by window
+	pools  map[string]*postgres.Source // by DSN
+	live   map[string]*API             // by window
+	drafts map[string]*API             // by window
 }
 
 // Options are what a service needs from its surroundings.
@@ -53,7 +52,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	tokens, _ := lru.New[clientKey, *tokenClaims](10_000) // fails for a size under 1 only
-	s := &Service{tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*pgxpool.Pool{}, live: map[string]*API{}, drafts: map[string]*API{},
+	s := &Service{tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
 		clients: expirable.NewLRU[clientKey, *records.Client](10_000, nil, time.Second)}
 	if s.signer, err = newSigner(ctx, store, box); err != nil {
 		s.Close()
@@ -93,7 +92,7 @@ func (s *Service) Close() {
 func (s *Service) Ready(ctx context.Context) error { return s.records.Ping(ctx) }
 
 // pool is the connections to a source, which a document names by DSN or by the name that the service keeps it under.
-func (s *Service) pool(ctx context.Context, source string) (*pgxpool.Pool, error) {
+func (s *Service) pool(ctx context.Context, source string) (*postgres.Source, error) {
 	dsn, err := s.dsn(ctx, source)
 	if err != nil {
 		return nil, err

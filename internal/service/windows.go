@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
-
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
@@ -238,7 +236,7 @@ type bound struct {
 	model   *model.Model
 	policy  *access.Policy
 	catalog *catalog.Catalog
-	pool    *pgxpool.Pool
+	pool    *postgres.Source
 }
 
 // bind binds a document to its source as that is now.

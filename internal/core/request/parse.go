@@ -582,9 +582,9 @@ func (p *parser) optionValue(name string, o *Options) (err error) {
 	case "expand":
 		o.Expand, err = p.expandList()
 	case "top":
-		o.Top, err = p.number("top")
+		o.Top, err = p.numberNode("top")
 	case "skip":
-		o.Skip, err = p.number("skip")
+		o.Skip, err = p.numberNode("skip")
 	case "count":
 		switch {
 		case p.word("true"):
@@ -611,19 +611,28 @@ func (p *parser) levels() (int, error) {
 	return 0, p.fault(t.pos, "levels takes a number from 1 to %d, or max", maxExpand)
 }
 
-// number reads the whole number of top or skip.
-func (p *parser) number(option string) (*LiteralNode, error) {
+func (p *parser) numberNode(option string) (*LiteralNode, error) {
+	pos := p.peek().pos
+	literal, err := p.number(option)
+	if err != nil {
+		return nil, err
+	}
+	return &LiteralNode{Pos: pos, Index: literal, Value: p.literals[literal]}, nil
+}
+
+// number reads the whole number of top or skip and returns which literal it is.
+func (p *parser) number(option string) (int, error) {
 	t := p.peek()
 	if t.kind == tokenLiteral && p.literals[t.literal].Class == Whole && p.literals[t.literal].Text[0] != '-' {
 		p.i++
-		return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
+		return t.literal, nil
 	}
 	if t.kind == tokenEnd {
-		return nil, p.fault(t.pos, "a number is missing")
+		return 0, p.fault(t.pos, "a number is missing")
 	}
 	found := t.String()
 	if t.kind == tokenLiteral {
 		found = p.literals[t.literal].String()
 	}
-	return nil, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(found, `"`))
+	return 0, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(found, `"`))
 }

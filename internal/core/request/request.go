@@ -31,6 +31,11 @@ type Request struct {
 	filters  [][]token // of $filter(…) in the path
 	text     []string
 	kept     *buffers
+	room     struct { // for as much as most requests have
+		hops    [2]hop
+		text    [7]string
+		options [3]option
+	}
 }
 
 // buffers hold the tokens and the shape of a request; they go from one request to the next.
@@ -93,6 +98,7 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	kept := scratch.Get().(*buffers)
 	s := &scanner{shape: kept.shape[:0], literals: make([]Literal, 0, 4), tokens: kept.tokens[:0]}
 	r := &Request{kept: kept}
+	r.hops, r.text, r.options = r.room.hops[:0], r.room.text[:0], r.room.options[:0]
 	defer func() { kept.shape, kept.tokens = s.shape, s.tokens }()
 	values, aliases, err := readOptions(rawQuery)
 	if err != nil {
@@ -209,12 +215,12 @@ func (r *Request) Number(option string) (int64, error) {
 		if o.name != option {
 			continue
 		}
-		p := &parser{option: option, tokens: o.tokens, literals: r.Literals}
+		p := parser{option: option, tokens: o.tokens, literals: r.Literals}
 		n, err := p.number(option)
 		if err != nil {
 			return 0, err
 		}
-		return strconv.ParseInt(n.Value.Text, 10, 64)
+		return strconv.ParseInt(r.Literals[n].Text, 10, 64)
 	}
 	return -1, nil
 }

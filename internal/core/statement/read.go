@@ -30,7 +30,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *P
 		where := whereClause(f.where(q, alias))
 		plan.Columns = f.answer(q, alias, list)
 		if q.Root.Resource.Table.Kind == catalog.Base && len(q.Expand) == 0 {
-			plan.Version = list.add(alias + ".xmin::text")
+			plan.Version = list.add(alias + ".xmin")
 		}
 		body = table + f.joins.String() + where
 	case len(q.Expand) == 0:

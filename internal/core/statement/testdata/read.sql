@@ -7,7 +7,7 @@ limit 21 offset $2::bigint
 -- [[expected anchored] 0]
 
 -- as agent: /port_calls/17?select=id,eta
-select p."id", p."eta", p.xmin::text
+select p."id", p."eta", p.xmin
 from "harbour"."port_call" p
 left join "harbour"."vessel" v on v."id" = p."vessel_id"
 where (v."agent_id" = $1::bigint) and (p."id" = $2::bigint)

@@ -1,0 +1,161 @@
+package postgres
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"eagerwindow/internal/core/fault"
+)
+
+// Source is a database that is exposed: a pool of connections to it.
+type Source struct {
+	*pgxpool.Pool
+	most int32
+	busy atomic.Int32 // connections that cursors hold or wait for
+}
+
+// readBuffer is how much is read from a connection at once: rows come faster in large parts.
+const readBuffer = 64 << 10
+
+// Connect opens a source and tries it.
+func Connect(ctx context.Context, dsn string) (*Source, error) {
+	config, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "source.dsn", "the DSN can't be read: %s", scrub(err))
+	}
+	config.ConnConfig.RuntimeParams["application_name"] = "eager window"
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	config.MaxConns = max(config.MaxConns, 16)
+	config.ConnConfig.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		return pgproto3.NewFrontend(bufio.NewReaderSize(r, readBuffer), w)
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fault.New(fault.Unavailable, "source.unreachable", "the database does not answer: %s", scrub(err))
+	}
+	return &Source{Pool: pool, most: config.MaxConns}, nil
+}
+
+// scrub is the last part of a connection error, which holds neither the user's name nor the password.
+func scrub(err error) string {
+	for inner := errors.Unwrap(err); inner != nil; inner = errors.Unwrap(err) {
+		err = inner
+	}
+	return fmt.Sprint(err)
+}
+
+// acquireLimit is how long a request waits for a connection while others hold them all.
+const acquireLimit = 10 * time.Second
+
+// acquire takes a connection for a cursor. Only where one may have to be waited for is the wait bounded: that costs.
+func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) {
+	if s.busy.Add(1) > s.most {
+		waiting, cancel := context.WithTimeout(ctx, acquireLimit)
+		defer cancel()
+		conn, err := s.Acquire(waiting)
+		if err != nil && ctx.Err() == nil && waiting.Err() != nil {
+			err = fault.New(fault.Unavailable, "database.busy", "all connections to the database are in use; try again in a moment")
+		}
+		return s.taken(conn, err)
+	}
+	return s.taken(s.Acquire(ctx))
+}
+
+func (s *Source) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
+	if err != nil {
+		s.busy.Add(-1)
+	}
+	return conn, err
+}
+
+func (s *Source) release(conn *pgxpool.Conn) {
+	conn.Release()
+	s.busy.Add(-1)
+}
+
+// patience watches over a statement until its first row: when the caller goes away or the limit is reached, the connection
+// breaks off, and pgx tells the database to stop. Most statements are over before the watch begins, which spares them what
+// a context that can end costs.
+type patience struct {
+	mu      sync.Mutex
+	ctx     context.Context
+	conn    net.Conn
+	limit   time.Duration
+	timer   *time.Timer
+	forget  func() bool // ends the watch over the caller; nil before it begins
+	over    bool        // the wait is over: the connection may serve somebody else
+	expired bool
+	broken  bool
+}
+
+// grace is how long a statement runs unwatched.
+const grace = 10 * time.Millisecond
+
+func startPatience(ctx context.Context, conn net.Conn, limit time.Duration) *patience {
+	p := &patience{ctx: ctx, conn: conn, limit: limit}
+	p.mu.Lock() // wake reads the timer
+	defer p.mu.Unlock()
+	p.timer = time.AfterFunc(min(grace, limit), p.wake)
+	return p
+}
+
+func (p *patience) wake() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case p.over:
+	case p.forget == nil && p.limit > grace:
+		p.forget = context.AfterFunc(p.ctx, p.breakOff)
+		p.timer.Reset(p.limit - grace)
+	default:
+		p.expired = true
+		p.expire()
+	}
+}
+
+func (p *patience) breakOff() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.over {
+		p.expire()
+	}
+}
+
+// expire makes all that waits for the connection fail. What fails here is a connection that is closed already.
+func (p *patience) expire() {
+	p.broken = true
+	_ = p.conn.SetDeadline(time.Unix(1, 0))
+}
+
+// mend makes a connection usable again that was to break off, but had nothing more to wait for.
+func (p *patience) mend() {
+	if p.broken {
+		_ = p.conn.SetDeadline(time.Time{})
+	}
+}
+
+// end says that the wait is over, and whether it took too long.
+func (p *patience) end() (expired bool) {
+	p.timer.Stop()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.over = true
+	if p.forget != nil {
+		p.forget()
+	}
+	return p.expired
+}

@@ -26,7 +26,7 @@ written as it is read: blanks and quotes need no encoding.
 As a table an answer shows its rows; -o json shows it as it came.`,
 		Example: `  eager ask saltmere "/port_calls?filter=status eq 'expected'&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)"
   eager ask saltmere /vessels --as agent --claim agent_id=3
-  eager ask saltmere /port_calls --live
+  eager ask saltmere /arrivals_board --live
   eager ask saltmere /tugs --method POST --body '{"name":"Petra","bollard_pull_t":41.5}'`,
 		Args: exactly("WINDOW", "PATH"),
 	}

@@ -71,7 +71,7 @@ func TestCommands(t *testing.T) {
 		{[]string{"ask", "saltmere", "/vessels?count=true&top=0", "--as", "agent", "--claim", "agent_id=3"}, 0, "0 rows of 10"},
 		{[]string{"ask", "saltmere", "/vessels", "--as", "agent"}, 3, `403 Forbidden: the token has no claim "agent_id"`},
 		{[]string{"ask", "saltmere", "/vessels?filter=nam eq 'x'"}, 3, `400 Bad Request: unknown field "nam" in filter at 1; resource "vessels" has "name"`},
-		{[]string{"ask", "saltmere", "/port_calls", "--live"}, 0, "more at /api/saltmere/port_calls?skiptoken="},
+		{[]string{"ask", "saltmere", "/arrivals_board", "--live"}, 0, "more at /api/saltmere/arrivals_board?skiptoken="},
 		{[]string{"ask", "saltmere", "/vessels?select=id&top=1", "--live", "--token-file", token}, 0, "1 row"},
 		{[]string{"ask", "saltmere", "/vessels", "--live", "--as", "agent"}, 2, "--as works on the draft"},
 		{[]string{"ask", "saltmere", "/tugs", "--body", "@" + file}, 0, "name            Petra"},

@@ -194,7 +194,7 @@ The Port of Saltmere is open. It is always %s there.
 
 Anyone may see who is expected:
 
-  curl '%s/api/saltmere/port_calls?top=3'
+  curl '%s/api/saltmere/arrivals_board?top=3'
 
 A shipping agent needs a token, and sees its own vessels only:
 

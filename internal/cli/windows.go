@@ -203,6 +203,9 @@ mistakes in it nothing is saved, and all of them are told with line and column.`
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
+			for _, warning := range w.Warnings {
+				fmt.Fprintf(a.Err, "%s: warning: %s\n", args[0], warning)
+			}
 			state := "It is what is live."
 			switch {
 			case w.LiveRelease == 0:

@@ -54,7 +54,7 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Invalid, "value.division", "something is divided by zero")
 	case "57014":
 		return refuse(fault.TimedOut, "time.limit", "the database took longer than the time limit")
-	case "42501":
+	case "42501", "25006":
 		return refuse(fault.Forbidden, "database.denied", "the database does not let this service do that")
 	case "P0001":
 		return refuse(fault.Unprocessable, "row.refused", p.Message)

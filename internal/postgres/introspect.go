@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"eagerwindow/internal/core/catalog"
 )
@@ -14,8 +16,9 @@ import (
 var catalogSQL embed.FS
 
 // Introspect reads the catalog of a database: five statements in one round trip, however many tables there are. System
-// schemas, temporary tables and the parts of partitioned tables are left out.
-func Introspect(ctx context.Context, from *Source) (*catalog.Catalog, error) {
+// schemas, temporary tables and the parts of partitioned tables are left out. Each of the queries is prepared besides, which
+// tells its columns or what is wrong with it.
+func Introspect(ctx context.Context, from *Source, queries ...*catalog.Query) (*catalog.Catalog, error) {
 	in := &introspection{
 		cat:    &catalog.Catalog{},
 		tables: map[uint32]*catalog.Table{},
@@ -47,7 +50,36 @@ func Introspect(ctx context.Context, from *Source) (*catalog.Catalog, error) {
 	if err := from.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, fmt.Errorf("read the catalog: %w", err)
 	}
+	for _, q := range queries {
+		if err := in.query(ctx, from, q); err != nil {
+			return nil, fmt.Errorf("prepare query %s: %w", q.Name, err)
+		}
+	}
 	return in.cat, nil
+}
+
+// query lets the database read a statement, without running it.
+func (in *introspection) query(ctx context.Context, from *Source, q *catalog.Query) error {
+	conn, err := from.reads.Acquire(ctx)
+	if err != nil {
+		return unavailable(ctx, err)
+	}
+	defer conn.Release()
+	in.cat.Queries = append(in.cat.Queries, q)
+	known, err := conn.Conn().PgConn().Prepare(ctx, "", q.SQL, nil)
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		q.Mistake = &catalog.Mistake{Message: refused.Message, Position: int(refused.Position)}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, f := range known.Fields {
+		t := in.resolve(f.DataTypeOID, f.TypeModifier, "", 0)
+		q.Columns = append(q.Columns, &catalog.Column{Name: f.Name, Type: t})
+	}
+	return nil
 }
 
 type introspection struct {

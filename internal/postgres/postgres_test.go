@@ -52,12 +52,28 @@ func introspect(t testing.TB, pool *postgres.Source) *catalog.Catalog {
 // The harbour's catalog is what the core's tests work with.
 func TestHarbourCatalog(t *testing.T) {
 	const golden = "../core/harbour/catalog.json"
-	c := introspect(t, connect(t, harbourtest.Database(t, true)))
+	document, err := os.ReadFile("../../demo/saltmere.window.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := window.Parse(document, os.LookupEnv)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := postgres.Introspect(context.Background(), connect(t, harbourtest.Database(t, true)), model.Queries(doc)...)
+	if err != nil {
+		t.Fatal(err)
+	}
 	c.Database, c.Version = "saltmere", 150000
 	ids := map[uint32]uint32{} // numbers differ from one database to the next
 	for i, table := range c.Tables {
 		table.OID = uint32(i + 1)
 		for _, col := range table.Columns {
+			settle(col.Type, ids)
+		}
+	}
+	for _, q := range c.Queries {
+		for _, col := range q.Columns {
 			settle(col.Type, ids)
 		}
 	}

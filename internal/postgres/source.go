@@ -17,11 +17,13 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-// Source is a database that is exposed: a pool of connections to it.
+// Source is a database that is exposed: a pool of connections for writing, and one of connections that can't write, whatever a
+// statement says, for reading.
 type Source struct {
 	*pgxpool.Pool
-	most int32
-	busy atomic.Int32 // connections that cursors hold or wait for
+	reads *pgxpool.Pool
+	most  int32
+	busy  atomic.Int32 // connections that cursors hold or wait for
 }
 
 // readBuffer is how much is read from a connection at once: rows come faster in large parts.
@@ -39,15 +41,27 @@ func Connect(ctx context.Context, dsn string) (*Source, error) {
 	config.ConnConfig.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
 		return pgproto3.NewFrontend(bufio.NewReaderSize(r, readBuffer), w)
 	}
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
+	reading := config.Copy()
+	reading.ConnConfig.RuntimeParams["default_transaction_read_only"] = "on"
+	s := &Source{most: config.MaxConns}
+	if s.Pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
 		return nil, err
 	}
-	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
+	if s.reads, err = pgxpool.NewWithConfig(ctx, reading); err != nil {
+		s.Pool.Close()
+		return nil, err
+	}
+	if err := s.reads.Ping(ctx); err != nil {
+		s.Close()
 		return nil, fault.New(fault.Unavailable, "source.unreachable", "the database does not answer: %s", scrub(err))
 	}
-	return &Source{Pool: pool, most: config.MaxConns}, nil
+	return s, nil
+}
+
+// Close ends all connections.
+func (s *Source) Close() {
+	s.reads.Close()
+	s.Pool.Close()
 }
 
 // scrub is the last part of a connection error, which holds neither the user's name nor the password.
@@ -66,13 +80,13 @@ func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) {
 	if s.busy.Add(1) > s.most {
 		waiting, cancel := context.WithTimeout(ctx, acquireLimit)
 		defer cancel()
-		conn, err := s.Acquire(waiting)
+		conn, err := s.reads.Acquire(waiting)
 		if err != nil && ctx.Err() == nil && waiting.Err() != nil {
 			err = fault.New(fault.Unavailable, "database.busy", "all connections to the database are in use; try again in a moment")
 		}
 		return s.taken(conn, err)
 	}
-	return s.taken(s.Acquire(ctx))
+	return s.taken(s.reads.Acquire(ctx))
 }
 
 func (s *Source) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {

@@ -109,7 +109,7 @@ func absent(resource, key string) string {
 // The database goes away and comes back: 503 in between, and nothing needs to be started anew.
 func TestDatabaseAway(t *testing.T) {
 	r := start(t)
-	const path = "/api/saltmere/port_calls?top=1"
+	const path = "/api/saltmere/arrivals_board?top=1"
 	if a := r.Send(t, "", "GET", path, nil); a.StatusCode != 200 {
 		t.Fatal(a.Text)
 	}

@@ -75,7 +75,9 @@ func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
 func writeJSON(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(v) // the caller has gone away if this fails
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false) // nosniff, and a type that no browser renders
+	_ = e.Encode(v)        // the caller has gone away if this fails
 }
 
 // readTimeout bounds how long a request may take to arrive, and idle connections are kept.

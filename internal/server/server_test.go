@@ -84,7 +84,7 @@ func TestRead(t *testing.T) {
 	r := start(t)
 	const agents = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3"
 	tests := []struct{ role, path, field, sql string }{
-		{"", "/port_calls?top=200", "id", "select id from harbour.port_call where status in ('expected','anchored') order by eta desc, id limit 200"},
+		{"", "/arrivals_board?top=200", "id", "select id from harbour.port_call where status in ('expected','anchored') order by eta, id limit 200"},
 		{"agent", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "id",
 			"select p.id " + agents + " and p.status = 'expected' and v.flag = 'NO' order by eta desc limit 5"},
 		{"agent", "/port_calls?filter=berth_code ne 'N01'&orderby=berth_code,eta&top=1000", "id", "select p.id " + agents + " and p.berth_code is distinct from 'N01' order by berth_code nulls first, eta"},
@@ -170,7 +170,7 @@ func TestRefusals(t *testing.T) {
 		status                    int
 		want                      string
 	}{
-		{"", "GET", "/api/saltmere/vessels", "", 401, `without a token the role is \"board\", which may not read vessels; it may read port_calls`},
+		{"", "GET", "/api/saltmere/vessels", "", 401, `without a token the role is \"board\", which may not read vessels; it may read arrivals_board`},
 		{agent, "GET", "/api/saltmere/inspections", "", 403, `role \"agent\" may not read inspections; it may read vessels, berths`},
 		{agent, "GET", "/api/saltmere/port_calls?filter=statuss eq 1", "", 400, `unknown field \"statuss\" in filter at 1; resource \"port_calls\" has \"status\"`},
 		{agent, "GET", "/api/saltmere/port_calls/" + other, "", 404, "there is no such row of port_calls, or none that you may see"},
@@ -498,7 +498,7 @@ func TestPlaces(t *testing.T) {
 	for _, tt := range []struct{ path, kind, want string }{
 		{"/healthz", "application/json", "alive"}, {"/readyz", "application/json", "ready"},
 		{"/schemas/window-document.json", "application/schema+json", `"title": "Window document"`},
-		{"/api/saltmere", "application/json", `"name":"port_calls","kind":"EntitySet","url":"port_calls"`},
+		{"/api/saltmere", "application/json", `"name":"arrivals_board","kind":"EntitySet","url":"arrivals_board"`},
 		{"/api/saltmere/openapi.json", "application/openapi+json", `"/vessels/{id}"`},
 		{"/api/saltmere/openapi.yaml?role=board", "application/openapi+yaml", "As role `board` sees it."},
 	} {

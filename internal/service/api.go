@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 )
 
@@ -145,6 +146,9 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span
 	key := planKey{scope.Key(), r.Shape, t.shape(), bounds}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
+	}
+	if scope.For(window.Read, r.Resource) == nil {
+		return nil, scope.Refuse(window.Read, r.Resource) // before anything is told of what it has
 	}
 	q, err := r.Resolve()
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
@@ -156,19 +157,20 @@ func (s *Service) ModelOf(ctx context.Context, name string) (*ModelView, error) 
 	}
 	for _, r := range api.Model.Roles {
 		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: []ClaimView{}, Reads: map[string][]string{}}
+		scope, err := api.Policy.Scope(access.Caller{Subject: "model", Role: r.Name})
+		if err != nil {
+			return nil, err
+		}
 		for _, c := range r.Claims {
 			role.Claims = append(role.Claims, ClaimView{c.Name, c.Type.Kind.String()})
 		}
 		for _, res := range api.Model.Resources {
-			grant := r.Grants[res][window.Read]
-			if grant == nil {
+			if r.Grants[res][window.Read] == nil {
 				continue
 			}
 			fields := []string{}
-			for _, f := range res.Fields {
-				if grant.Fields[f.Index] {
-					fields = append(fields, f.Name)
-				}
+			for _, f := range scope.Readable(res) {
+				fields = append(fields, f.Name)
 			}
 			role.Reads[res.Name] = fields
 		}
@@ -189,6 +191,9 @@ func viewOf(r *model.Resource) ResourceView {
 		v.Fields = append(v.Fields, FieldView{f.Name, kindName(f.Type), f.About, f.Nullable, append([]string{}, f.Type.Values...)})
 	}
 	for _, rel := range r.Relations {
+		if r.View != nil {
+			break // they stand in every row, and lead to nothing that could be asked by itself
+		}
 		v.Relations = append(v.Relations, RelationView{rel.Name, rel.To.Name, rel.Many})
 	}
 	return v

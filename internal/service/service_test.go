@@ -113,7 +113,7 @@ func TestPublishUnderLoad(t *testing.T) {
 	for range 4 {
 		wg.Go(func() {
 			for !stop.Load() {
-				a := r.Send(t, "", "GET", "/api/saltmere/port_calls?top=2&select=id", nil)
+				a := r.Send(t, "", "GET", "/api/saltmere/arrivals_board?top=2&select=id", nil)
 				served.Add(1)
 				if a.StatusCode != 200 {
 					t.Errorf("%s %s", a.Status, a.Text)

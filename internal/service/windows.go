@@ -22,6 +22,7 @@ type Window struct {
 	LiveRelease  int       `json:"live_release"` // 0: nothing is published
 	Changed      bool      `json:"changed"`      // the draft differs from the live document
 	DraftUpdated time.Time `json:"draft_updated"`
+	Warnings     []string  `json:"warnings,omitempty"` // of a document that was saved: what may not be meant
 }
 
 // Windows lists all windows.
@@ -145,6 +146,9 @@ func (s *Service) SaveDraft(ctx context.Context, name, document, by string) (*Wi
 		return nil, err
 	}
 	out := summary(w)
+	for _, d := range access.Warnings(b.model) {
+		out.Warnings = append(out.Warnings, d.String())
+	}
 	return &out, nil
 }
 
@@ -249,7 +253,7 @@ func (s *Service) bind(ctx context.Context, document []byte) (*bound, error) {
 	if err != nil {
 		return nil, err
 	}
-	cat, err := postgres.Introspect(ctx, pool)
+	cat, err := postgres.Introspect(ctx, pool, model.Queries(doc)...)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@
 package access
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -35,6 +36,7 @@ type Scope struct {
 	Anonymous bool
 	Claims    []model.Claim
 	model     *model.Model
+	views     map[*model.Resource]*request.SavedView
 	decisions map[window.Operation][]*Decision // by Resource.Index
 }
 
@@ -61,7 +63,8 @@ type Preset struct {
 // Bind compiles the roles of a model. The error is a fault that tells every mistake with its place in the document.
 func Bind(m *model.Model) (*Policy, error) {
 	b := binder{model: m}
-	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m)}
+	b.views, b.mistakes = request.BindViews(m)
+	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m, b.views)}
 	for _, r := range m.Resources {
 		if _, err := request.DefaultOrder(request.NewRow(r)); err != nil {
 			b.wrong(r.Order[0].Pos, fmt.Sprintf("the order of %s", r.Name), err)
@@ -70,6 +73,7 @@ func Bind(m *model.Model) (*Policy, error) {
 	for _, role := range m.Roles {
 		p.roles[role.Name] = b.scope(role)
 	}
+	slices.SortStableFunc(b.mistakes, func(x, y fault.Detail) int { return cmp.Compare(x.Line, y.Line) })
 	if err := b.mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:"); err != nil {
 		return nil, err
 	}
@@ -78,6 +82,7 @@ func Bind(m *model.Model) (*Policy, error) {
 
 type binder struct {
 	model    *model.Model
+	views    map[*model.Resource]*request.SavedView
 	mistakes fault.List
 }
 
@@ -90,23 +95,41 @@ func (b *binder) wrong(at window.Pos, what string, err error) {
 }
 
 func (b *binder) scope(role *model.Role) *Scope {
-	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, model: b.model, decisions: map[window.Operation][]*Decision{}}
+	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, model: b.model, views: b.views, decisions: map[window.Operation][]*Decision{}}
 	for _, op := range window.Operations {
-		s.decisions[op] = make([]*Decision, len(b.model.Resources))
+		s.decisions[op] = make([]*Decision, len(b.model.Resources)+len(b.model.Parts))
 		for _, r := range b.model.Resources {
 			if g := role.Grants[r][op]; g != nil {
 				s.decisions[op][r.Index] = b.decision(role, r, op, g)
 			}
 		}
 	}
+	s.showParts()
 	return s
 }
 
+// showParts lets a scope that may read a saved view read what it shows of relations. What lies underneath is not asked.
+func (s *Scope) showParts() {
+	for _, part := range s.model.Parts {
+		if s.For(window.Read, part.View.Top) != nil {
+			s.decisions[window.Read][part.Index] = &Decision{Fields: slices.Repeat([]bool{true}, len(part.Fields))}
+		}
+	}
+}
+
+// View is how a saved view, or a part of one, is read.
+func (s *Scope) View(r *model.Resource) *request.SavedView { return s.views[r] }
+
 func (b *binder) decision(role *model.Role, r *model.Resource, op window.Operation, g *model.Grant) *Decision {
 	d := &Decision{Fields: g.Fields}
+	rows := r
+	if r.View != nil {
+		d.Fields = slices.Repeat([]bool{true}, len(r.Fields))
+		rows = r.View.Of // a row rule may speak of more than is shown
+	}
 	what := fmt.Sprintf("role %s, %s of %s", role.Name, op, r.Name)
 	if g.Rows.Value != "" {
-		rule, err := compile(g.Rows.Value, r, role.Claims)
+		rule, err := compile(g.Rows.Value, rows, role.Claims)
 		if err != nil {
 			b.wrong(g.Rows.Pos, what, err)
 		}
@@ -159,10 +182,10 @@ func preset(p model.Preset, claims []model.Claim) (request.Expr, error) {
 	return v, err
 }
 
-func operatorScope(m *model.Model) *Scope {
-	s := &Scope{model: m, decisions: map[window.Operation][]*Decision{}}
+func operatorScope(m *model.Model, views map[*model.Resource]*request.SavedView) *Scope {
+	s := &Scope{model: m, views: views, decisions: map[window.Operation][]*Decision{}}
 	for _, op := range window.Operations {
-		s.decisions[op] = make([]*Decision, len(m.Resources))
+		s.decisions[op] = make([]*Decision, len(m.Resources)+len(m.Parts))
 		for _, r := range m.Resources {
 			if !r.Can(op) {
 				continue
@@ -174,6 +197,7 @@ func operatorScope(m *model.Model) *Scope {
 			s.decisions[op][r.Index] = &Decision{Fields: all}
 		}
 	}
+	s.showParts()
 	return s
 }
 
@@ -224,7 +248,7 @@ func (s *Scope) Granted(op window.Operation) []string {
 func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	if !r.Can(op) {
 		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "operation.impossible", Target: r.Name, Allow: methods(r),
-			Message: fmt.Sprintf("%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Table.Kind, offered(r))}
+			Message: fmt.Sprintf("%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Kind(), offered(r))}
 	}
 	may := "it may " + string(op) + " " + strings.Join(s.Granted(op), ", ")
 	if len(s.Granted(op)) == 0 {

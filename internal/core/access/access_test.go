@@ -22,10 +22,10 @@ func TestCheck(t *testing.T) {
 		kind              fault.Kind
 		want              string // "" allowed
 	}{
-		{"board", "port_calls", "filter=status eq 'expected'&orderby=eta", 0, ""},
-		{"board", "vessels", "", fault.Unauthenticated, `without a token the role is "board", which may not read vessels; it may read port_calls`},
-		{"board", "port_calls", "filter=vessel/name eq 'x'", fault.Unauthenticated, `may not read vessels`},
-		{"board", "port_calls", "select=draught_m", fault.Unauthenticated, `role "board" may not read draught_m of port_calls; it may read id, status, eta`},
+		{"board", "arrivals_board", "filter=status eq 'expected' and vessel/flag eq 'NO' and tug_count gt 1&orderby=eta", 0, ""},
+		{"board", "vessels", "", fault.Unauthenticated, `without a token the role is "board", which may not read vessels; it may read arrivals_board`},
+		{"board", "port_calls", "filter=vessel/name eq 'x'", fault.Unauthenticated, `may not read port_calls`},
+		{"pilot", "port_calls", "select=remarks", fault.Forbidden, `role "pilot" may not read remarks of port_calls; it may read id, vessel_id, berth_code, status, eta`},
 		{"agent", "port_calls", "expand=vessel,tugs,due", 0, ""},
 		{"agent", "port_calls", "select=remarks", fault.Forbidden, `role "agent" may not read remarks of port_calls`},
 		{"agent", "port_calls", "filter=contains(tolower(remarks),'ice')", fault.Forbidden, `may not read remarks`},

@@ -10,6 +10,21 @@ type Catalog struct {
 	Database string   `json:"database"`
 	Version  int      `json:"version"` // the server's, as server_version_num
 	Tables   []*Table `json:"tables"`
+	Queries  []*Query `json:"queries,omitempty"`
+}
+
+// Query is a statement that a document names, as the database understands it.
+type Query struct {
+	Name    string    `json:"name"`
+	SQL     string    `json:"sql"` // its parameters as $1, $2 …, each with its type
+	Columns []*Column `json:"columns"`
+	Mistake *Mistake  `json:"-"` // why the database refuses it
+}
+
+// Mistake is what the database says against a statement.
+type Mistake struct {
+	Message  string
+	Position int // in characters, from 1; 0: none is told
 }
 
 // TableKind tells the sorts of relation apart.
@@ -21,6 +36,7 @@ const (
 	View             TableKind = "view"
 	MaterializedView TableKind = "materialized view"
 	Foreign          TableKind = "foreign table"
+	NamedQuery       TableKind = "named query" // no table: a statement that is read like one
 )
 
 // Table is a table, view, materialized view or foreign table.

@@ -91,7 +91,9 @@ func TestRoles(t *testing.T) {
 		has, lacks []string
 	}{
 		{"", "/port_calls/{id}", "delete get parameters patch", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
-		{"board", "/port_calls", "get", "port_calls", []string{"id", "eta", "status"}, []string{"remarks", "vessel", "draught_m"}},
+		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"}, []string{"remarks", "tugs", "draught_m"}},
+		{"board", "/arrivals_board", "get", "arrivals_board.vessel", []string{"name", "flag"}, []string{"id", "agent_id"}},
+		{"agent", "/berth_load", "get", "berth_load", []string{"berth_code", "hours"}, nil},
 		{"agent", "/port_calls", "get post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
 		{"agent", "/port_calls/{id}", "get parameters patch", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
 		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
@@ -120,7 +122,7 @@ func TestRoles(t *testing.T) {
 			}
 		}
 	}
-	if _, _, d := describeAs(t, "board"); len(d.Paths) != 3 {
+	if _, _, d := describeAs(t, "board"); len(d.Paths) != 4 {
 		t.Errorf("the anonymous role's description has %d paths, want the collection of port_calls, its count and its row", len(d.Paths))
 	}
 	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"vessel_id", "eta", "draught_m"}) {

@@ -52,6 +52,9 @@ func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[
 			w.resource(r)
 		}
 	}
+	for _, part := range m.Parts {
+		w.schemas(part)
+	}
 	if at.Token != "" {
 		bearer := openapi.SecurityRequirement{"token": []string{}}
 		spec.Security = []openapi.SecurityRequirement{bearer}
@@ -254,6 +257,12 @@ func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrS
 
 func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema], options []string) *openapi.Extendable[openapi.Operation] {
 	op := w.operation(r, id, summary, "200", answer, readRefusals...)
+	if r.Query != nil {
+		for _, p := range r.Query.Parameters {
+			op.Spec.Parameters = append(op.Spec.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.Name, In: openapi.InQuery,
+				Required: !p.Optional, Schema: schemaOf(p.Type).Build()}))
+		}
+	}
 	for _, name := range options {
 		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
 	}
@@ -316,7 +325,15 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	for _, name := range refusals {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
-	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{r.Name}, Responses: responses.Build().Spec})
+	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{tag(r)}, Responses: responses.Build().Spec})
+}
+
+// tag is the resource that an operation stands under; a part of a saved view has none of its own.
+func tag(r *model.Resource) string {
+	if r.View != nil {
+		return r.View.Top.Name
+	}
+	return r.Name
 }
 
 func (w *writer) object(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {

@@ -46,6 +46,9 @@ func (w *writer) schemas(r *model.Resource) {
 
 func expanded(rel *model.Relation) string {
 	about := "There with expand=" + rel.Name + "."
+	if rel.From.View != nil {
+		about = "There unless select or expand ask for something else."
+	}
 	if rel.About != "" {
 		about = rel.About + " " + about
 	}

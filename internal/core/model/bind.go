@@ -18,6 +18,12 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Model, error) {
 		b.resource(r)
 	}
 	b.relations(doc)
+	for _, q := range doc.Queries {
+		b.query(q)
+	}
+	for _, v := range doc.Views {
+		b.savedView(v)
+	}
 	for _, r := range doc.Roles {
 		b.role(r)
 	}
@@ -30,6 +36,7 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Model, error) {
 type binder struct {
 	cat      *catalog.Catalog
 	model    *Model
+	failed   []string // entries whose own mistake has been told
 	mistakes fault.List
 }
 
@@ -70,6 +77,7 @@ func (b *binder) resource(d *window.Resource) {
 	}
 	t := b.table(from.Pos, from.Value)
 	if t == nil {
+		b.failed = append(b.failed, d.Name.Value)
 		return
 	}
 	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
@@ -207,7 +215,7 @@ func (b *binder) role(d *window.Role) {
 		}
 		r := b.model.byName[g.Resource.Value]
 		if r == nil {
-			if !slices.ContainsFunc(b.model.Document.Resources, func(d *window.Resource) bool { return d.Name.Value == g.Resource.Value }) {
+			if !slices.Contains(b.failed, g.Resource.Value) {
 				b.wrong(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value, fault.Suggest(g.Resource.Value, b.model.ResourceNames()))
 			}
 			continue
@@ -233,6 +241,10 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 			if named {
 				b.wrong(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation, joinOperations(r.Operations))
 			}
+			continue
+		}
+		if r.View != nil && (a.Fields != nil || a.Except != nil) {
+			b.wrong(a.Pos, "grant.invalid", "role %s: %s is a saved view, and a grant on it covers what it shows; leave out \"fields\" and \"except\"", role.Name, r.Name)
 			continue
 		}
 		g := &Grant{Fields: make([]bool, len(r.Fields)), Rows: a.Rows, Pos: a.Pos}

@@ -13,6 +13,7 @@ type Model struct {
 	Name      string
 	Document  *window.Document
 	Resources []*Resource
+	Parts     []*Resource // what saved views show of relations; nothing else leads there
 	Roles     []*Role
 	byName    map[string]*Resource
 }
@@ -20,7 +21,7 @@ type Model struct {
 // Resource is a table or view as the window exposes it.
 type Resource struct {
 	Model      *Model
-	Index      int // in Model.Resources
+	Index      int // in Model.Resources, and on from there in Model.Parts
 	Name       string
 	About      string
 	Table      *catalog.Table
@@ -31,9 +32,77 @@ type Resource struct {
 	Page       window.Page
 	Operations []window.Operation // what the table can do and the document allows
 
+	View  *View  // of a saved view, and of its parts
+	Query *Query // of a named query
+
 	fields    map[string]*Field
 	relations map[string]*Relation
 	Pos       window.Pos
+}
+
+// View is what makes a resource a saved view: what is shown of another one. Package request completes it, as its options are
+// in the query language.
+type View struct {
+	Of       *Resource
+	Top      *Resource // the saved view that a part belongs to, itself for the view
+	Document *window.SavedView
+	Order    []OrderField
+	Shown    []*Shown
+}
+
+// OrderField is a term of a saved view's order. The field need not be one that is shown.
+type OrderField struct {
+	Field *Field
+	Desc  bool
+}
+
+// Shown is a relation that stands in every row of a saved view.
+type Shown struct {
+	Relation *Relation
+	Top      string // at most so many rows, "" for all
+	Count    bool   // with their number
+	Only     string // "count": their number alone
+}
+
+// Query is what makes a resource a named query.
+type Query struct {
+	Parameters []Parameter
+	Pieces     []window.Piece
+}
+
+// Parameter is one parameter of a named query.
+type Parameter struct {
+	Name     string
+	Type     *Type
+	Optional bool
+}
+
+// Kind is what messages call the resource.
+func (r *Resource) Kind() string {
+	if r.View != nil {
+		return "saved view"
+	}
+	return string(r.Table.Kind)
+}
+
+// Show gives a saved view what its options have settled.
+func (r *Resource) Show(fields []*Field, relations []*Relation) {
+	r.Fields, r.Relations = fields, relations
+	for i, f := range fields {
+		f.Resource, f.Index = r, i
+		r.fields[f.Name] = f
+	}
+	for _, rel := range relations {
+		r.relations[rel.Name] = rel
+	}
+}
+
+// AddPart adds what a saved view shows of a relation.
+func (m *Model) AddPart(top *Resource, of *Resource, name string) *Resource {
+	part := &Resource{Model: m, Index: len(m.Resources) + len(m.Parts), Name: name, About: of.About, Table: of.Table, Page: of.Page,
+		Operations: []window.Operation{window.Read}, View: &View{Of: of, Top: top}, fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: top.Pos}
+	m.Parts = append(m.Parts, part)
+	return part
 }
 
 // Field is a column as the resource shows it.

@@ -174,6 +174,19 @@ func ClaimType(name string) *Type {
 	return nil
 }
 
+// ParameterType is the type that a query's parameters name, or nil.
+func ParameterType(name string) *Type {
+	switch name {
+	case "timestamp":
+		return InstantType
+	case "time":
+		return TimeType
+	case "duration":
+		return DurationType
+	}
+	return ClaimType(name)
+}
+
 // String describes the type as messages do, with what limits it.
 func (t *Type) String() string {
 	switch {

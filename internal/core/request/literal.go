@@ -191,6 +191,9 @@ func IsDuration(s string) bool {
 
 // argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
 func argument(l Literal, t *model.Type) (any, error) {
+	if l.Class == Absent {
+		return nil, nil
+	}
 	bad := func(what string) error {
 		return faultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
 	}

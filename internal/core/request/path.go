@@ -65,6 +65,14 @@ func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
 	if h.via != nil {
 		p.s.shape = append(append(p.s.shape, '~'), h.via.Name...)
 	}
+	if h.resource.Query != nil {
+		p.r.params = slices.Repeat([]int{-1}, len(h.resource.Query.Parameters))
+		p.r.hops = append(p.r.hops, h)
+		if hasBracket {
+			return p.bracketParameters(h.resource, bracket)
+		}
+		return nil
+	}
 	if hasBracket {
 		if h.single() {
 			return fault.New(fault.Invalid, "key.invalid", "%s leads to one row, so it takes no key", h.via.Name).On("path")

@@ -29,6 +29,7 @@ type Request struct {
 	hops     []hop
 	options  []option
 	filters  [][]token // of $filter(…) in the path
+	params   []int     // of a named query: the literal of each parameter
 	text     []string
 	kept     *buffers
 	room     struct { // for as much as most requests have
@@ -100,12 +101,15 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	r := &Request{kept: kept}
 	r.hops, r.text, r.options = r.room.hops[:0], r.room.text[:0], r.room.options[:0]
 	defer func() { kept.shape, kept.tokens = s.shape, s.tokens }()
-	values, aliases, err := readOptions(rawQuery)
+	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err
 	}
 	s.aliases = aliases
 	if err := r.readPath(m, path, s); err != nil {
+		return nil, err
+	}
+	if err := r.readParameters(others, s); err != nil {
 		return nil, err
 	}
 	r.text = append(r.text, path)
@@ -155,9 +159,16 @@ type optionText struct {
 	given bool
 }
 
+// otherOption is one that the language does not know: a parameter of a named query, or a mistake.
+type otherOption struct{ name, text string }
+
+func (o otherOption) fault() error {
+	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name, fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames)).On(o.name)
+}
+
 // readOptions parts the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
 // Options that begin with @ are parameter aliases.
-func readOptions(rawQuery string) (values []optionText, aliases map[string]string, err error) {
+func readOptions(rawQuery string) (values []optionText, aliases map[string]string, others []otherOption, err error) {
 	values = make([]optionText, len(optionNames))
 	for rawQuery != "" {
 		var pair string
@@ -169,11 +180,11 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 		name, err1 := url.QueryUnescape(rawName)
 		value, err2 := url.QueryUnescape(rawValue)
 		if err1 != nil || err2 != nil {
-			return nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
+			return nil, nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
 		}
 		if strings.HasPrefix(name, "@") {
 			if _, twice := aliases[name]; twice {
-				return nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", name).On(name)
+				return nil, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", name).On(name)
 			}
 			if aliases == nil {
 				aliases = map[string]string{}
@@ -184,17 +195,18 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 		plain := strings.ToLower(strings.TrimPrefix(name, "$"))
 		i := slices.Index(optionNames, plain)
 		if i < 0 && slices.Contains(undoneOptions, plain) {
-			return nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
+			return nil, nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
 		}
 		if i < 0 {
-			return nil, nil, fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", name, fault.Suggest(plain, optionNames)).On(name)
+			others = append(others, otherOption{name, value})
+			continue
 		}
 		if values[i].given {
-			return nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
+			return nil, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
 		}
 		values[i] = optionText{value, true}
 	}
-	return values, aliases, nil
+	return values, aliases, others, nil
 }
 
 // Path is the path as it was read.

@@ -28,6 +28,9 @@ func (r *Request) Resolve() (*Query, error) {
 		}
 		q.Path = append(q.Path, Hop{r.hops[i].resource, r.hops[i].via, key})
 	}
+	if q.Params, err = r.resolveParameters(r.hops[0].resource); err != nil {
+		return nil, err
+	}
 	if r.Field != nil {
 		q.Select = []*model.Field{r.Field}
 		return q, nil
@@ -124,6 +127,11 @@ func fill(q *Query, o *Options, within string, depth int) error {
 	}
 	for i := range o.Expand {
 		if err := expand(q, &o.Expand[i], within, depth); err != nil {
+			return err
+		}
+	}
+	if q.Root.Resource.View != nil && o.Expand == nil && o.Select == nil {
+		if err := showAll(q, within, depth); err != nil {
 			return err
 		}
 	}
@@ -277,6 +285,11 @@ func (q *Query) order(rs *resolver, given []OrderNode) error {
 // DefaultOrder is the order that the document gives the resource of the row.
 func DefaultOrder(row *Row) ([]Term, error) {
 	var terms []Term
+	if v := row.Resource.View; v != nil {
+		for _, o := range v.Order {
+			terms = append(terms, Term{&FieldOf{Row: row, Field: o.Field}, o.Desc, true})
+		}
+	}
 	for _, text := range row.Resource.Order {
 		nodes, err := ParseOrder(text.Value)
 		if err != nil {

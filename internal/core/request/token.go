@@ -19,6 +19,7 @@ const (
 	Bytes    Class = 'b' // binary'…'
 	Segment  Class = 'k' // a key as a path segment, or a text in a JSON array: any text
 	Several  Class = 'l' // the list of an in
+	Absent   Class = '0' // a parameter that is left out
 )
 
 // Literal is a value as the caller wrote it, quotes and escapes undone, with its place.

@@ -8,6 +8,7 @@ type Query struct {
 	Path     []Hop // how the path leads to the rows; empty inside expand
 	Single   bool  // one row is read
 	View     View
+	Params   []Value                      // of a named query, in the order of its parameters
 	Key      []Value                      // of the last hop; nil where it has none
 	Filter   Expr                         // nil: every row
 	Order    []Term                       // as the caller or the document gave it, the key appended; empty where there is neither

@@ -19,6 +19,7 @@ type builder struct {
 	aliases map[string]int
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
 	vars    map[*request.Element]string
+	params  []request.Value // of the named query that is read
 }
 
 type valueKey struct {
@@ -75,7 +76,7 @@ func (f *from) row(r *request.Row) string {
 	a := f.b.alias(r.Resource.Name)
 	f.aliases[r] = a
 	on := pairs(r.Via.Pairs, parent, a)
-	source := r.Resource.Table.QualifiedName()
+	source := f.b.source(r.Resource)
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, r.Resource, a); joins != "" {
 			source = fmt.Sprintf("(select %s.* from %s %s%s where %s)", a, source, a, joins, rule)

@@ -124,7 +124,7 @@ func (f *from) rootOf(e *request.RootOf) string {
 		}
 	}
 	value := g.expr(e.Of)
-	return "(select " + value + " from " + e.Row.Resource.Table.QualifiedName() + " " + alias + g.joins.String() + whereClause(where) + ")"
+	return "(select " + value + " from " + f.b.source(e.Row.Resource) + " " + alias + g.joins.String() + whereClause(where) + ")"
 }
 
 func isArithmetic(op string) bool {
@@ -293,13 +293,15 @@ func (f *from) jsonAs(j *request.JSONAs) string {
 // on a field serves, where there is one.
 func (f *from) searched(s *request.Searched, exact bool) string {
 	alias := f.row(s.Row)
-	pattern := `('%' || regexp_replace(` + f.value(s.Term, "text") + `, '([\\%_])', '\\\1', 'g') || '%')`
+	pattern := func() string {
+		return `('%' || regexp_replace(` + f.value(s.Term, "text") + `, '([\\%_])', '\\\1', 'g') || '%')`
+	}
 	var parts []string
 	for _, field := range f.b.scope.Readable(s.Row.Resource) {
 		if field.Type.Kind != model.String {
 			continue
 		}
-		part := column(alias, field) + " ilike " + pattern
+		part := column(alias, field) + " ilike " + pattern()
 		if exact && field.Nullable {
 			part = "coalesce(" + part + ", false)"
 		}

@@ -16,10 +16,11 @@ import (
 // the last row were null (true); it is nil for a first page.
 func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *Plan {
 	b := newBuilder(scope)
+	b.params = q.Params
 	plan := newPlan()
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
-	table := "\nfrom " + q.Root.Resource.Table.QualifiedName() + " " + alias
+	table := "\nfrom " + b.source(q.Root.Resource) + " " + alias
 	var body string
 	switch f := b.from(q.Root, alias, false); {
 	case q.View == request.Number:
@@ -29,7 +30,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *P
 	case q.Single:
 		where := whereClause(f.where(q, alias))
 		plan.Columns = f.answer(q, alias, list)
-		if q.Root.Resource.Table.Kind == catalog.Base && len(q.Expand) == 0 {
+		if q.Root.Resource.Table.Kind == catalog.Base && q.Root.Resource.View == nil && len(q.Expand) == 0 {
 			plan.Version = list.add(alias + ".xmin")
 		}
 		body = table + f.joins.String() + where
@@ -156,7 +157,7 @@ func (f *from) parent(path []request.Hop, child string) string {
 	}
 	rel, before := path[len(path)-1].Via, path[len(path)-2]
 	alias := f.b.alias(before.Resource.Name)
-	table, link := before.Resource.Table.QualifiedName()+" "+alias, ""
+	table, link := f.b.source(before.Resource)+" "+alias, ""
 	if rel.Through == nil {
 		link = pairs(rel.Pairs, alias, child)
 	} else {
@@ -305,7 +306,7 @@ func link(r *model.Resource, alias string, list *selectList) []Column {
 
 // collection is the rows at the far end of a relation to many, as a FROM item, and the condition that ties them to the near row.
 func (b *builder) collection(rel *model.Relation, near, there string) (table, link string) {
-	table = rel.To.Table.QualifiedName() + " " + there
+	table = b.source(rel.To) + " " + there
 	if rel.Through == nil {
 		return table, pairs(rel.Pairs, near, there)
 	}

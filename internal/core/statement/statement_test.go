@@ -24,7 +24,9 @@ func TestRead(t *testing.T) {
 		path, query string
 		after       []bool
 	}{
-		{access.Caller{}, "port_calls", "", nil},
+		{access.Caller{}, "arrivals_board", "filter=vessel/flag eq 'NO'&count=true", nil},
+		{access.Caller{}, "arrivals_board/17", "", nil},
+		{agent, "berth_load(from=2026-01-01,to=2026-02-01)", "filter=hours gt 100&orderby=hours desc&count=true", nil},
 		{agent, "port_calls/17", "select=id,eta", nil},
 		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", nil},
 		{agent, "port_calls", "filter=not (berth_code eq 'N01') and berth_code ne 'N02'", nil},

@@ -4,6 +4,11 @@
 // wrong and what would be right. What the document means for a database is the job of package model.
 package window
 
+import (
+	"strings"
+	"unicode/utf8"
+)
+
 // Pos is a place in the document, both counted from 1.
 type Pos struct{ Line, Column int }
 
@@ -21,6 +26,8 @@ type Document struct {
 	Version   string
 	Source    Text
 	Resources []*Resource
+	Views     []*SavedView
+	Queries   []*Query
 	Roles     []*Role
 	Clients   bool // sign_in.clients: programs may ask for tokens
 }
@@ -67,6 +74,55 @@ type Relation struct {
 
 // Pair is one entry of a relation's on.
 type Pair struct{ Own, There Text }
+
+// SavedView is one entry under saved_views: a resource with fixed options. The options are in the query language.
+type SavedView struct {
+	Name    Text
+	About   string
+	Of      Text // a resource
+	Select  Text
+	Compute Text
+	Filter  Text
+	OrderBy Text
+	Expand  Text
+	Page    Page
+}
+
+// Query is one entry under queries: an SQL statement with parameters, which callers see as a resource that is only read.
+type Query struct {
+	Name       Text
+	About      string
+	Parameters []Parameter
+	SQL        Text
+	Pieces     []Piece
+	Page       Page
+	lines      []Pos // where each line of SQL begins in the document
+}
+
+// Parameter is one parameter of a query.
+type Parameter struct {
+	Name     Text
+	Type     Text
+	Optional bool // it may be left out, and is null then
+}
+
+// Piece is a part of a query's SQL: text, or the place of a parameter.
+type Piece struct {
+	Text      string
+	Parameter int // in Query.Parameters, -1 where it is text
+	Offset    int // of its first byte in the SQL
+}
+
+// At is the place in the document of a byte of the query's SQL.
+func (q *Query) At(offset int) Pos {
+	offset = min(max(offset, 0), len(q.SQL.Value))
+	line := strings.Count(q.SQL.Value[:offset], "\n")
+	if line >= len(q.lines) {
+		return q.SQL.Pos
+	}
+	start := strings.LastIndexByte(q.SQL.Value[:offset], '\n') + 1
+	return Pos{q.lines[line].Line, q.lines[line].Column + utf8.RuneCountInString(q.SQL.Value[start:offset])}
+}
 
 // Operation is what a role may do with a resource.
 type Operation string

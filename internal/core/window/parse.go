@@ -25,7 +25,7 @@ func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 	if err := yaml.Unmarshal(text, &root); err != nil {
 		return nil, syntaxFault(err)
 	}
-	p := &parser{lookup: lookup}
+	p := &parser{lookup: lookup, source: strings.Split(string(text), "\n")}
 	doc := &Document{}
 	if len(root.Content) == 0 {
 		p.mistakes.Add("document.empty", "", 1, 1, `the document is empty; it needs at least "window", "source" and "resources"`)
@@ -55,6 +55,7 @@ func syntaxFault(err error) error {
 }
 
 type parser struct {
+	source   []string // the lines of the document
 	lookup   func(string) (string, bool)
 	mistakes fault.List
 }
@@ -171,6 +172,16 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 				d.Resources = append(d.Resources, p.resource(e))
 			}
 		},
+		"saved_views": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "saved_views") {
+				d.Views = append(d.Views, p.savedView(e))
+			}
+		},
+		"queries": func(n *yaml.Node) {
+			for _, e := range p.mapping(n, "queries") {
+				d.Queries = append(d.Queries, p.query(e))
+			}
+		},
 		"roles": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "roles") {
 				d.Roles = append(d.Roles, p.role(e))
@@ -236,15 +247,7 @@ func (p *parser) resource(e entry) *Resource {
 				}
 			}
 		},
-		"page": func(n *yaml.Node) {
-			p.keys(n, "page", map[string]func(*yaml.Node){
-				"default": func(n *yaml.Node) { r.Page.Default = p.rows(n, "default", false) },
-				"max":     func(n *yaml.Node) { r.Page.Max = p.rows(n, "max", true) },
-			})
-			if r.Page.Max > 0 && r.Page.Default > r.Page.Max {
-				p.wrong(n, "page.invalid", "the default page of %d rows is over the maximum of %d", r.Page.Default, r.Page.Max)
-			}
-		},
+		"page": p.page(&r.Page),
 		"fields": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "fields") {
 				r.Fields = append(r.Fields, p.field(e))
@@ -257,6 +260,18 @@ func (p *parser) resource(e entry) *Resource {
 		},
 	})
 	return r
+}
+
+func (p *parser) page(page *Page) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		p.keys(n, "page", map[string]func(*yaml.Node){
+			"default": func(n *yaml.Node) { page.Default = p.rows(n, "default", false) },
+			"max":     func(n *yaml.Node) { page.Max = p.rows(n, "max", true) },
+		})
+		if page.Max > 0 && page.Default > page.Max {
+			p.wrong(n, "page.invalid", "the default page of %d rows is over the maximum of %d", page.Default, page.Max)
+		}
+	}
 }
 
 // rows reads a number of rows of at least 1, or "none" for no limit where that is possible.

@@ -1,10 +1,63 @@
--- as : /port_calls?
-select p."id", p."status", p."eta"
-from "harbour"."port_call" p
-where (p."status" = any($1::text[]::"harbour"."call_status"[]))
-order by p."eta" desc, p."id"
-limit 21 offset $2::bigint
--- [[expected anchored] 0]
+-- as : /arrivals_board?filter=vessel/flag eq 'NO'&count=true
+select n.total, page.*
+from (select count(*) as total
+from (select p.*, (select count(*) from "harbour"."tug" t
+  join "harbour"."port_call_tug" j on t."id" = j."tug_id"
+where j."port_call_id" = p."id") as "= tug_count", exists (select 1 from "harbour"."inspection" i
+where i."port_call_id" = p."id" and (not i."passed")) as "= has_open_finding" from "harbour"."port_call" p where (p."status" = any($1::text[]::"harbour"."call_status"[]))) a
+left join "harbour"."vessel" a4 on a4."id" = a."vessel_id"
+where (a4."flag" = $2::bpchar)) n
+left join (
+select true, a."id", a."eta", a."status", a."= tug_count", a."= has_open_finding", case when a3."id" is not null then row(a3."name", a3."flag") end
+from (
+select a.*
+from (select p.*, (select count(*) from "harbour"."tug" t
+  join "harbour"."port_call_tug" j on t."id" = j."tug_id"
+where j."port_call_id" = p."id") as "= tug_count", exists (select 1 from "harbour"."inspection" i
+where i."port_call_id" = p."id" and (not i."passed")) as "= has_open_finding" from "harbour"."port_call" p where (p."status" = any($1::text[]::"harbour"."call_status"[]))) a
+left join "harbour"."vessel" a2 on a2."id" = a."vessel_id"
+where (a2."flag" = $2::bpchar)
+order by a."eta", a."id"
+limit 21 offset $3::bigint
+) a
+left join "harbour"."vessel" a3 on a3."id" = a."vessel_id"
+order by a."eta", a."id"
+) page on true
+-- [[expected anchored] NO 0]
+
+-- as : /arrivals_board/17?
+select a."id", a."eta", a."status", a."= tug_count", a."= has_open_finding", case when a2."id" is not null then row(a2."name", a2."flag") end
+from (select p.*, (select count(*) from "harbour"."tug" t
+  join "harbour"."port_call_tug" j on t."id" = j."tug_id"
+where j."port_call_id" = p."id") as "= tug_count", exists (select 1 from "harbour"."inspection" i
+where i."port_call_id" = p."id" and (not i."passed")) as "= has_open_finding" from "harbour"."port_call" p where (p."status" = any($1::text[]::"harbour"."call_status"[]))) a
+left join "harbour"."vessel" a2 on a2."id" = a."vessel_id"
+where (a."id" = $2::bigint)
+-- [[expected anchored] 17]
+
+-- as agent: /berth_load(from=2026-01-01,to=2026-02-01)?filter=hours gt 100&orderby=hours desc&count=true
+select n.total, page.*
+from (select count(*) as total
+from (
+select berth_code, sum(extract(epoch from departed_at - arrived_at))/3600 as hours
+from harbour.port_call
+where arrived_at >= ($1::date) and departed_at < ($2::date) and (($3::text)::text is null or berth_code like ($3::text) || '%')
+group by berth_code
+) b
+where (b."hours" > $4::numeric)) n
+left join (
+select true, b."berth_code", b."hours"
+from (
+select berth_code, sum(extract(epoch from departed_at - arrived_at))/3600 as hours
+from harbour.port_call
+where arrived_at >= ($1::date) and departed_at < ($2::date) and (($3::text)::text is null or berth_code like ($3::text) || '%')
+group by berth_code
+) b
+where (b."hours" > $4::numeric)
+order by b."hours" desc nulls last
+limit 21 offset $5::bigint
+) page on true
+-- [2026-01-01 00:00:00 +0000 UTC 2026-02-01 00:00:00 +0000 UTC <nil> 100 0]
 
 -- as agent: /port_calls/17?select=id,eta
 select p."id", p."eta", p.xmin

@@ -1,0 +1,150 @@
+package request
+
+import (
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+)
+
+// bracketParameters reads `from=2026-01-01,to=2026-02-01)` after a named query.
+func (p *pathReader) bracketParameters(r *model.Resource, text string) error {
+	text, closed := strings.CutSuffix(text, ")")
+	if !closed {
+		return parameterFault(r, "the parameters of %s are not closed: \")\" is missing", r.Name)
+	}
+	s := p.s
+	s.text, s.pos = text, 0
+	first, shape := len(s.tokens), len(s.shape)
+	if err := s.scan(); err != nil {
+		return err
+	}
+	s.shape = s.shape[:shape] // each parameter has its place in the shape, however it is given
+	tokens := &parser{option: "path", tokens: s.tokens[first:], literals: s.literals}
+	for tokens.peek().kind != tokenEnd {
+		name := tokens.next()
+		if name.kind != tokenName || tokens.expect('=') != nil {
+			return parameterFault(r, "%s holds %s where a parameter is expected", r.Name, name)
+		}
+		value := tokens.next()
+		literal := value.literal
+		switch {
+		case value.kind == tokenName && (value.text == "null" || value.text == "true" || value.text == "false"):
+			literal = s.constant(value.text, value.pos)
+		case value.kind != tokenLiteral:
+			return parameterFault(r, "%s of %s is %s, which is no value", name, r.Name, value)
+		}
+		if err := p.r.parameter(r, name.text, literal); err != nil {
+			return err
+		}
+		if !tokens.accept(',') && tokens.peek().kind != tokenEnd {
+			return parameterFault(r, "%s follows %s where \",\" is expected", tokens.peek(), name)
+		}
+	}
+	return nil
+}
+
+// constant adds a literal that the scanner takes for a name.
+func (s *scanner) constant(text string, pos int) int {
+	l := Literal{Class: Segment, Text: text, Option: s.option, Pos: pos}
+	if text == "null" {
+		l.Class = Absent
+	}
+	s.literals = append(s.literals, l)
+	return len(s.literals) - 1
+}
+
+// parameter settles one parameter of a named query.
+func (r *Request) parameter(resource *model.Resource, name string, literal int) error {
+	at := slices.IndexFunc(resource.Query.Parameters, func(p model.Parameter) bool { return p.Name == name })
+	if at < 0 {
+		return parameterFault(resource, "%s has no parameter %q%s", resource.Name, name, fault.Suggest(name, parameterNames(resource)))
+	}
+	if r.params[at] >= 0 {
+		return parameterFault(resource, "the parameter %q is given twice", name)
+	}
+	r.params[at] = literal
+	return nil
+}
+
+// readParameters takes the options that the language does not know for parameters of a named query, in their plain form or as a
+// literal; for any other resource they are mistakes. Parameters that are left out are null.
+func (r *Request) readParameters(others []otherOption, s *scanner) error {
+	resource := r.hops[0].resource
+	if resource.Query == nil {
+		if len(others) > 0 {
+			return others[0].fault()
+		}
+		return nil
+	}
+	for _, o := range others {
+		if !slices.Contains(parameterNames(resource), o.name) {
+			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name, fault.Suggest(o.name, append(parameterNames(resource), optionNames...))).On(o.name)
+		}
+		l := Literal{Class: Segment, Text: o.text, Option: o.name}
+		if strings.HasPrefix(o.text, "'") && strings.HasSuffix(o.text, "'") && len(o.text) > 1 {
+			l.Text = strings.ReplaceAll(o.text[1:len(o.text)-1], "''", "'")
+		} else if o.text == "null" {
+			l.Class = Absent
+		}
+		s.literals = append(s.literals, l)
+		if err := r.parameter(resource, o.name, len(s.literals)-1); err != nil {
+			return err
+		}
+	}
+	for i, p := range resource.Query.Parameters {
+		if r.params[i] >= 0 && s.literals[r.params[i]].Class != Absent {
+			continue
+		}
+		if r.params[i] < 0 {
+			r.params[i] = s.constant("null", 0)
+		}
+		if !p.Optional {
+			s.shape = append(append(s.shape, '!'), p.Name...) // no plan of a complete request may serve it
+		}
+	}
+	return nil
+}
+
+func parameterFault(r *model.Resource, format string, args ...any) error {
+	return fault.New(fault.Invalid, "parameter.invalid", format, args...).On(r.Name)
+}
+
+func parameterNames(r *model.Resource) []string {
+	names := make([]string, len(r.Query.Parameters))
+	for i, p := range r.Query.Parameters {
+		names[i] = p.Name
+	}
+	return names
+}
+
+// parameterExample shows how a named query is asked.
+func parameterExample(r *model.Resource) string {
+	var parts []string
+	for _, p := range r.Query.Parameters {
+		if !p.Optional {
+			parts = append(parts, p.Name+"="+strings.Trim(exampleOf(p.Type), "'"))
+		}
+	}
+	return "/" + r.Name + "?" + strings.Join(parts, "&")
+}
+
+// resolveParameters checks the parameters of a named query against their types.
+func (r *Request) resolveParameters(resource *model.Resource) ([]Value, error) {
+	if resource.Query == nil {
+		return nil, nil
+	}
+	values := make([]Value, len(r.params))
+	for i, p := range resource.Query.Parameters {
+		l := r.Literals[r.params[i]]
+		if l.Class == Absent && !p.Optional {
+			return nil, parameterFault(resource, "%s needs the parameter %q: %s; write %s", resource.Name, p.Name, articled(p.Type), parameterExample(resource))
+		}
+		if l.Class != Segment && l.Class != Absent && fitting(l.Class, p.Type) == nil {
+			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.kind(), advice(l, p.Type))
+		}
+		values[i] = Value{T: p.Type, Index: r.params[i]}
+	}
+	return values, nil
+}

@@ -49,8 +49,12 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 		} else {
 			dst = append(dst, c.name[1:]...)
 		}
-		if c.kind == statement.Link {
+		switch c.kind {
+		case statement.Link:
 			dst = appendLink(dst, values, c)
+			continue
+		case statement.Object:
+			dst = appendObject(dst, values, c.columns)
 			continue
 		}
 		value := values[c.at]

@@ -161,7 +161,7 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span
 	if err != nil {
 		return nil, err
 	}
-	p := &planned{resource: r.Resource, order: q.Order, context: contextOf(r, q)}
+	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q)}
 	p.query = postgres.Compile(statement.Read(q, scope, after, bounds), orderTypes(q.Order))
 	a.plans.Add(key, p)
 	return p, nil
@@ -194,10 +194,18 @@ func contextOf(r *request.Request, q *request.Query) string {
 
 func contextSelect(q *request.Query) string {
 	var parts []string
-	for _, f := range q.Select {
+	selected := q.Select
+	if selected == nil && q.Root.Resource.Derived {
+		selected = q.Root.Resource.Fields
+	}
+	if q.Root.Resource.Derived {
+		parts = grouped(selected)
+		selected = nil
+	}
+	for _, f := range selected {
 		parts = appendParts(parts, f.Name, f.Type, q.Parts[f])
 	}
-	if q.Select != nil {
+	if q.Select != nil || q.Root.Resource.Derived {
 		for _, c := range q.Computed {
 			parts = append(parts, c.Name)
 		}
@@ -213,6 +221,29 @@ func contextSelect(q *request.Query) string {
 		return ""
 	}
 	return "(" + strings.Join(parts, ",") + ")"
+}
+
+// grouped names the fields of what apply makes: those of a relation stand in brackets after it.
+func grouped(fields []*model.Field) []string {
+	var parts []string
+	within := map[string][]*model.Field{}
+	for _, f := range fields {
+		first, rest, deeper := strings.Cut(f.Name, "/")
+		if !deeper {
+			parts = append(parts, f.Name)
+			continue
+		}
+		if within[first] == nil {
+			parts = append(parts, first)
+		}
+		within[first] = append(within[first], &model.Field{Name: rest})
+	}
+	for i, part := range parts {
+		if inner := within[part]; inner != nil {
+			parts[i] = part + "(" + strings.Join(grouped(inner), ",") + ")"
+		}
+	}
+	return parts
 }
 
 // appendParts names a field, or what is selected below it.

@@ -230,6 +230,9 @@ func (p *Policy) RoleNames() []string {
 
 // For is the decision for an operation on a resource, nil where it is not granted.
 func (s *Scope) For(op window.Operation, r *model.Resource) *Decision {
+	if r.Derived { // what its steps may touch has been checked
+		return &Decision{Fields: slices.Repeat([]bool{true}, len(r.Fields))}
+	}
 	return s.decisions[op][r.Index]
 }
 
@@ -325,6 +328,11 @@ func (s *Scope) Check(q *request.Query) error {
 	if err := s.checkExpr(q.Filter); err != nil {
 		return err
 	}
+	if q.Apply != nil {
+		if err := s.checkApply(q.Apply); err != nil {
+			return err
+		}
+	}
 	for _, c := range q.Computed {
 		if err := s.checkExpr(c.By); err != nil {
 			return err
@@ -345,6 +353,16 @@ func (s *Scope) Check(q *request.Query) error {
 		}
 	}
 	return nil
+}
+
+func (s *Scope) checkApply(a *request.Apply) error {
+	err := s.checkRow(a.Phases[0].Root)
+	a.Walk(func(e request.Expr) {
+		if err == nil {
+			err = s.checkOne(e)
+		}
+	})
+	return err
 }
 
 func (s *Scope) checkRow(row *request.Row) error {
@@ -369,26 +387,31 @@ func (s *Scope) checkField(f *model.Field) error {
 
 func (s *Scope) checkExpr(e request.Expr) (err error) {
 	request.Walk(e, func(e request.Expr) {
-		if err != nil {
-			return
-		}
-		switch e := e.(type) {
-		case *request.FieldOf:
-			if err = s.checkRow(e.Row); err == nil {
-				err = s.checkField(e.Field)
-			}
-		case *request.RootOf:
-			for _, f := range e.Row.Resource.Key {
-				if err == nil {
-					err = s.checkField(f)
-				}
-			}
-		case *request.Quantifier:
-			err = s.checkRow(e.Over.Row)
-		case *request.Count:
-			err = s.checkRow(e.Over.Row)
+		if err == nil {
+			err = s.checkOne(e)
 		}
 	})
+	return err
+}
+
+// checkOne checks what an expression names itself, not what stands below it.
+func (s *Scope) checkOne(e request.Expr) (err error) {
+	switch e := e.(type) {
+	case *request.FieldOf:
+		if err = s.checkRow(e.Row); err == nil {
+			err = s.checkField(e.Field)
+		}
+	case *request.RootOf:
+		for _, f := range e.Row.Resource.Key {
+			if err == nil {
+				err = s.checkField(f)
+			}
+		}
+	case *request.Quantifier:
+		err = s.checkRow(e.Over.Row)
+	case *request.Count:
+		err = s.checkRow(e.Over.Row)
+	}
 	return err
 }
 

@@ -157,6 +157,7 @@ func (w *writer) shared(at Place) {
 		schema      *openapi.SchemaBuilder
 		example     any
 	}{
+		{"apply", "Rows transformed before the other options see them: `groupby((status),aggregate($count as n))` (OData Data Aggregation 4.0).", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"compute", "Values to compute, each with a name: `draught_m mul 2 as twice`.", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"search", "Only rows with these words in a text field; AND, OR, NOT, \"phrases\".", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"filter", "Only rows that meet this condition (OData 4.01).", openapi.NewSchemaBuilder().Type("string"), nil},
@@ -193,9 +194,9 @@ func media(schema *openapi.RefOrSpec[openapi.Schema]) *openapi.Extendable[openap
 
 // listOptions and rowOptions are the parameters of a collection, and of one row.
 var (
-	listOptions  = []string{"compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"}
+	listOptions  = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"}
 	rowOptions   = []string{"compute", "select", "expand"}
-	countOptions = []string{"search", "filter"}
+	countOptions = []string{"apply", "search", "filter"}
 	readRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "unavailable"}
 )
 

@@ -32,8 +32,9 @@ type Resource struct {
 	Page       window.Page
 	Operations []window.Operation // what the table can do and the document allows
 
-	View  *View  // of a saved view, and of its parts
-	Query *Query // of a named query
+	View    *View  // of a saved view, and of its parts
+	Query   *Query // of a named query
+	Derived bool   // what apply makes of another one: nothing but its fields and its page counts
 
 	fields    map[string]*Field
 	relations map[string]*Relation
@@ -83,6 +84,13 @@ func (r *Resource) Kind() string {
 		return "saved view"
 	}
 	return string(r.Table.Kind)
+}
+
+// NewDerived is a resource of rows that apply has made. Fields of relations have their path as their name.
+func NewDerived(of *Resource, fields []*Field) *Resource {
+	r := &Resource{Model: of.Model, Index: -1, Name: of.Name, Table: of.Table, Page: of.Page, Derived: true, fields: map[string]*Field{}, relations: map[string]*Relation{}}
+	r.Show(fields, nil)
+	return r
 }
 
 // Show gives a saved view what its options have settled.

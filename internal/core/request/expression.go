@@ -23,6 +23,7 @@ type resolver struct {
 	fixed    bool // literals are held in the tree
 	claims   []model.Claim
 	computed map[string]Expr // what compute has named
+	names    []string        // of what apply has computed since it last grouped, in order
 	rows     map[string]*Row // range variables over rows
 	elements map[string]*Element
 }
@@ -128,6 +129,12 @@ func (rs *resolver) path(n *PathNode) (Expr, error) {
 		return nil, err
 	}
 	s := rest[0]
+	if row.Resource.Derived {
+		if f := row.Resource.Field((&PathNode{rest}).String()); f != nil {
+			return &FieldOf{Row: row, Field: f, Pos: s.Pos}, nil
+		}
+		return nil, faultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &PathNode{rest}, strings.Join(row.Resource.FieldNames(), ", "))
+	}
 	if f := row.Resource.Field(s.Name); f != nil {
 		return rs.below(&FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
 	}

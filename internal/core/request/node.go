@@ -192,6 +192,7 @@ type SearchNode struct {
 
 // Options are the query options of a collection, or of an expanded relation, as they were written.
 type Options struct {
+	Apply   []StepNode
 	Compute []ComputeNode
 	Search  *SearchNode
 	Filter  Node

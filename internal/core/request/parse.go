@@ -567,6 +567,8 @@ func (p *parser) nestedOptions(o *Options) error {
 // optionValue reads the value of one option into o.
 func (p *parser) optionValue(name string, o *Options) (err error) {
 	switch name {
+	case "apply":
+		o.Apply, err = p.apply()
 	case "compute":
 		o.Compute, err = p.computeList()
 	case "search":

@@ -233,7 +233,7 @@ func (r *Request) takes(option string) error {
 	case r.Field != nil:
 		what = "a field, which takes no options"
 	case r.View == Number:
-		what, takes = "a count, which takes filter and search", []string{"filter", "search"}
+		what, takes = "a count, which takes filter, search and apply", []string{"filter", "search", "apply"}
 	case r.Single && r.View == Refs:
 		what = "a link, which takes no options"
 	case r.Single:

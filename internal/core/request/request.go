@@ -89,7 +89,7 @@ type option struct {
 }
 
 // nestedOptionNames are the options that collections take, also inside expand; their order is the order in the shape.
-var nestedOptionNames = []string{"compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
+var nestedOptionNames = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
 
 // optionNames are all query options of a request.
 var optionNames = append(slices.Clone(nestedOptionNames[:len(nestedOptionNames)-1]), "skiptoken", "format")
@@ -152,7 +152,7 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 }
 
 // undoneOptions are options of the standard that are not done.
-var undoneOptions = []string{"apply", "deltatoken", "id", "index", "levels", "schemaversion"}
+var undoneOptions = []string{"deltatoken", "id", "index", "levels", "schemaversion"}
 
 type optionText struct {
 	text  string
@@ -273,6 +273,10 @@ func (r *Request) Parse() (*Options, error) {
 		}
 		if err != nil {
 			return nil, err
+		}
+		if o.Apply != nil {
+			o.Apply = append([]StepNode{{Name: "filter", Filter: filter}}, o.Apply...)
+			continue
 		}
 		if o.Filter != nil {
 			filter = &BinaryNode{Operator: "and", Left: filter, Right: o.Filter}

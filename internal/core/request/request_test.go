@@ -251,7 +251,6 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels/$all", "", `there is no path segment "$all"`},
 		{"weather_log(1)", "", `weather_log has no key`},
 		{"$metadata", "", `$metadata of the standard is not done here`},
-		{"vessels", "$apply=identity", `the option apply of the standard is not done here`},
 	}
 	for _, tt := range tests {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {

@@ -90,6 +90,20 @@ func fill(q *Query, o *Options, within string, depth int) error {
 	}
 	var err error
 	rs := &resolver{root: q.Root, computed: map[string]Expr{}}
+	if o.Apply != nil {
+		if within != "" {
+			return fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
+		}
+		if rs, err = q.resolveApply(o.Apply, "apply"); err != nil {
+			return err
+		}
+		for _, name := range rs.names {
+			shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *PathNode) bool { return p.Segments[0].Name == name })
+			if shown {
+				q.Computed = append(q.Computed, Computed{name, rs.computed[name]})
+			}
+		}
+	}
 	if err := q.compute(rs, o, in("compute")); err != nil {
 		return err
 	}
@@ -270,7 +284,14 @@ func (q *Query) order(rs *resolver, given []OrderNode) error {
 		}
 		q.Order = append(q.Order, Term{By: by, Desc: node.Desc})
 	}
-	for _, f := range q.Root.Resource.Key {
+	settles := q.Root.Resource.Key
+	if q.Root.Resource.Derived {
+		settles = q.Root.Resource.Fields // no key tells groups apart, but all that is told of them does
+	}
+	for _, f := range settles {
+		if !sortable(f.Type) {
+			continue
+		}
 		there := slices.ContainsFunc(q.Order, func(t Term) bool {
 			by, ok := t.By.(*FieldOf)
 			return ok && by.Field == f && by.Row == q.Root
@@ -319,6 +340,9 @@ func sortable(t *model.Type) bool {
 func selected(r *model.Resource, path *PathNode, option string) (*model.Field, error) {
 	first := path.Segments[0]
 	f := r.Field(first.Name)
+	if r.Derived {
+		f = r.Field(path.String())
+	}
 	switch {
 	case f == nil && r.Relation(first.Name) != nil:
 		return nil, faultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s", first.Name, first.Name)

@@ -79,6 +79,11 @@ func (s *scanner) scan() error {
 				if s.parens++; s.parens > maxParens {
 					return s.fault(start, "brackets are nested more than %d deep", maxParens)
 				}
+				if n := len(s.tokens); s.option == "apply" && n > 1 && s.tokens[n-2].kind == tokenName && strings.EqualFold(s.tokens[n-2].text, "search") {
+					if err := s.searchWords(); err != nil {
+						return err
+					}
+				}
 			case ')':
 				s.parens--
 				s.foldList()

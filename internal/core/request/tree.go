@@ -10,6 +10,7 @@ type Query struct {
 	View     View
 	Params   []Value                      // of a named query, in the order of its parameters
 	Key      []Value                      // of the last hop; nil where it has none
+	Apply    *Apply                       // how the rows come about; nil: they are the resource's own. Root is what comes out
 	Filter   Expr                         // nil: every row
 	Order    []Term                       // as the caller or the document gave it, the key appended; empty where there is neither
 	Select   []*model.Field               // nil: all that may be read

@@ -40,11 +40,12 @@ type ColumnKind uint8
 
 // The kinds of column.
 const (
-	Plain ColumnKind = iota // a value of Type
-	One                     // a record, or null
-	Many                    // an array of records
-	Total                   // a count
-	Link                    // the path of a row: Resource and the key in Columns
+	Plain  ColumnKind = iota // a value of Type
+	One                      // a record, or null
+	Many                     // an array of records
+	Total                    // a count
+	Object                   // an object of Columns, whose values stand in the same row
+	Link                     // the path of a row: Resource and the key in Columns
 )
 
 // Column is a member of the answer's objects and where its value stands: in the SQL row, or in the record of a relation.
@@ -53,7 +54,7 @@ type Column struct {
 	Kind     ColumnKind
 	At       int
 	Type     *model.Type // of a plain one
-	Columns  []Column    // of a relation, or the key of a link
+	Columns  []Column    // of a relation or an object, or the key of a link
 	Resource string      // of a link
 }
 

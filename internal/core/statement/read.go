@@ -20,7 +20,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *P
 	plan := newPlan()
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
-	table := "\nfrom " + b.source(q.Root.Resource) + " " + alias
+	table := "\nfrom " + b.origin(q) + " " + alias
 	var body string
 	switch f := b.from(q.Root, alias, false); {
 	case q.View == request.Number:
@@ -107,35 +107,46 @@ func comma(s string) string {
 
 // shift moves the places of the plan's columns to the right.
 func shift(p *Plan, by int) {
-	for i := range p.Columns {
-		p.Columns[i].At += by
-		if p.Columns[i].Kind == Link {
-			for j := range p.Columns[i].Columns {
-				p.Columns[i].Columns[j].At += by
-			}
-		}
-	}
+	shiftColumns(p.Columns, by)
 	for i := range p.Order {
 		p.Order[i] += by
 	}
 }
 
-// where lists what rows of the query must meet: the role's rule, the key, the filter.
+func shiftColumns(columns []Column, by int) {
+	for i := range columns {
+		columns[i].At += by
+		if columns[i].Kind == Link || columns[i].Kind == Object {
+			shiftColumns(columns[i].Columns, by)
+		}
+	}
+}
+
+// where lists what rows of the query must meet: what the caller may see, the search, the filter.
 func (f *from) where(q *request.Query, alias string) []string {
 	var list []string
-	if rule, joins := f.b.rule(window.Read, q.Root.Resource, alias); rule != "" {
-		f.joins.WriteString(joins)
-		list = append(list, rule)
-	}
-	list = append(list, f.key(q.Root.Resource, q.Key, alias)...)
-	if parent := f.parent(q.Path, alias); parent != "" {
-		list = append(list, parent)
+	if q.Apply == nil { // else it holds where the first of its rows come from
+		list = f.granted(q, q.Root.Resource, alias)
 	}
 	if q.Search != nil {
 		list = append(list, f.condition(q.Search, false))
 	}
 	if q.Filter != nil {
 		list = append(list, f.condition(q.Filter, false))
+	}
+	return list
+}
+
+// granted lists what the role's rule, the key and the path ask of the rows of a resource.
+func (f *from) granted(q *request.Query, r *model.Resource, alias string) []string {
+	var list []string
+	if rule, joins := f.b.rule(window.Read, r, alias); rule != "" {
+		f.joins.WriteString(joins)
+		list = append(list, rule)
+	}
+	list = append(list, f.key(r, q.Key, alias)...)
+	if parent := f.parent(q.Path, alias); parent != "" {
+		list = append(list, parent)
 	}
 	return list
 }
@@ -211,6 +222,9 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 			t = part
 		}
 		out = append(out, Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(shown(alias, field))})
+	}
+	if q.Root.Resource.Derived {
+		out = nested(out)
 	}
 	for _, c := range q.Computed {
 		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.expr(c.By))})

@@ -1,0 +1,415 @@
+package request
+
+import (
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+)
+
+// Apply is how rows are transformed before filter, orderby and the rest of a request see them. Each phase takes the rows of the
+// one before, the first those of the resource, and passes them on grouped; the last passes them on as they are.
+type Apply struct{ Phases []*Phase }
+
+// Phase is what is done with rows of one shape.
+type Phase struct {
+	Root     *Row
+	Branches []*Apply // concat: the phase takes the rows of all of these
+	Steps    []Step
+	Group    *Group // nil in the last phase
+}
+
+// Step keeps some of the rows. Where it orders or cuts, what comes after sees no more than what is left.
+type Step struct {
+	Where     Expr // filter, search
+	Order     []Term
+	Top, Skip *Value
+	Running   *Running
+}
+
+// Running keeps the first rows of an order until the sum of By reaches an amount, or a share of the sum of all.
+type Running struct {
+	By      Expr
+	Amount  *Value
+	Percent bool
+}
+
+// Group makes one row of many. Fields are those of the rows that come out: first the keys, then the aggregates.
+type Group struct {
+	Keys       []Expr
+	Sets       [][]int // which keys tell groups apart, where rollup asks for several answers; nil: all of them
+	Aggregates []Aggregate
+	Fields     []*model.Field
+}
+
+// Aggregate is a value over a group.
+type Aggregate struct {
+	Method string // $count, sum, min, max, average, countdistinct
+	By     Expr   // nil for $count
+	Where  Expr   // only rows that meet this; nil: all
+}
+
+func unknownStep(option string, pos int, name string) error {
+	return faultAt(option, pos, "apply.unknown", "unknown transformation %q%s", name, fault.Suggest(strings.ToLower(name), stepNames))
+}
+
+// applied resolves the steps of apply over the rows of a resource.
+type applied struct {
+	rs    *resolver
+	apply *Apply
+	nodes []StepNode // all that led here, for the branches of concat
+}
+
+// resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
+func (q *Query) resolveApply(chain []StepNode, option string) (*resolver, error) {
+	root := q.Root
+	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]Expr{}}, apply: &Apply{Phases: []*Phase{{Root: root}}}}
+	if err := a.chain(chain); err != nil {
+		return nil, err
+	}
+	q.Apply, q.Root = a.apply, a.phase().Root
+	return a.rs, nil
+}
+
+func (a *applied) phase() *Phase { return a.apply.Phases[len(a.apply.Phases)-1] }
+
+func (a *applied) chain(nodes []StepNode) error {
+	for i := range nodes {
+		if err := a.step(&nodes[i]); err != nil {
+			return err
+		}
+		a.nodes = append(a.nodes, nodes[i])
+	}
+	return nil
+}
+
+func (a *applied) step(n *StepNode) error {
+	phase, rs := a.phase(), a.rs
+	var step Step
+	var err error
+	switch n.Name {
+	case "identity":
+		return nil
+	case "filter":
+		step.Where, err = rs.condition(n.Filter)
+	case "search":
+		if phase.Root.Resource.Derived {
+			return faultAt(rs.option, n.Pos, "apply.order", "search comes before what groups: afterwards there are no text fields to look into")
+		}
+		step.Where = searched(phase.Root, n.Search)
+	case "compute":
+		return a.compute(n.Compute)
+	case "orderby":
+		step.Order, err = a.order(n.OrderBy)
+	case "top":
+		step.Top = rs.value(n.Number, model.Int64Type)
+	case "skip":
+		step.Skip = rs.value(n.Number, model.Int64Type)
+	case "groupby", "aggregate":
+		return a.group(n)
+	case "concat":
+		return a.concat(n)
+	default:
+		step, err = a.extreme(n)
+	}
+	// top after orderby cuts in that order: they are one step.
+	if last := len(phase.Steps) - 1; err == nil && step.Where == nil && step.Order == nil && step.Running == nil && last >= 0 && phase.Steps[last].Order != nil && phase.Steps[last].Top == nil {
+		if step.Skip != nil && phase.Steps[last].Skip == nil {
+			phase.Steps[last].Skip = step.Skip
+			return nil
+		}
+		if step.Top != nil {
+			phase.Steps[last].Top = step.Top
+			return nil
+		}
+	}
+	phase.Steps = append(phase.Steps, step)
+	return err
+}
+
+func (a *applied) compute(nodes []ComputeNode) error {
+	rs, r := a.rs, a.phase().Root.Resource
+	for _, c := range nodes {
+		name := c.Name.Name
+		if r.Field(name) != nil || r.Relation(name) != nil || rs.computed[name] != nil {
+			return faultAt(rs.option, c.Name.Pos, "name.taken", "there is %q already; choose another name", name)
+		}
+		by, err := rs.expr(c.By)
+		if err != nil {
+			return err
+		}
+		if !sortable(by.Type()) {
+			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
+		}
+		rs.computed[name] = by
+		rs.names = append(rs.names, name)
+	}
+	return nil
+}
+
+func (a *applied) order(nodes []OrderNode) ([]Term, error) {
+	q := &Query{Root: a.phase().Root}
+	err := q.order(a.rs, nodes)
+	return q.Order, err
+}
+
+// extreme resolves topcount and its kin: rows in the order of a value, the greatest first or last, until there are enough.
+func (a *applied) extreme(n *StepNode) (Step, error) {
+	kind := extremes[n.Name]
+	order, err := a.order([]OrderNode{{By: n.By, Desc: kind.top}})
+	if err != nil {
+		return Step{}, err
+	}
+	by := order[0].By
+	if !by.Type().Kind.Numeric() && kind.by != "count" {
+		return Step{}, a.rs.fault(n.By, "type.mismatch", "%s takes a number, but %s is %s", n.Name, n.By, articled(by.Type()))
+	}
+	if kind.by == "count" {
+		return Step{Order: order, Top: a.rs.value(n.Number, model.Int64Type)}, nil
+	}
+	return Step{Order: order, Running: &Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.by == "percent"}}, nil
+}
+
+// group closes the phase: what comes after sees the groups.
+func (a *applied) group(n *StepNode) error {
+	g := &Group{}
+	if err := a.keys(g, n.Keys); err != nil {
+		return err
+	}
+	aggregates, where, err := a.perGroup(n)
+	if err != nil {
+		return err
+	}
+	for _, node := range aggregates {
+		if err := a.aggregate(g, node, where); err != nil {
+			return err
+		}
+	}
+	a.next(g)
+	return nil
+}
+
+func (a *applied) next(g *Group) {
+	a.phase().Group = g
+	a.open(g.Fields, nil)
+}
+
+// open begins a phase over rows of these fields.
+func (a *applied) open(fields []*model.Field, branches []*Apply) {
+	from := a.apply.Phases[0].Root.Resource
+	derived := model.NewDerived(from, fields)
+	root := NewRow(derived)
+	a.apply.Phases = append(a.apply.Phases, &Phase{Root: root, Branches: branches})
+	a.rs = &resolver{root: root, option: a.rs.option, computed: map[string]Expr{}}
+}
+
+// keys resolves what groupby groups by. Fields of relations keep their path as their name.
+func (a *applied) keys(g *Group, keys []KeyPath) error {
+	sets := [][]int{{}}
+	rolled := false
+	for _, key := range keys {
+		first := len(g.Keys)
+		for _, path := range key.Paths {
+			by, err := a.rs.path(path)
+			if err != nil {
+				return err
+			}
+			if !sortable(by.Type()) {
+				return a.rs.fault(path, "type.mismatch", "%s is %s; rows can be grouped by single values", path, articled(by.Type()))
+			}
+			if err := g.add(path.String(), by.Type(), a.rs.option, path.Start()); err != nil {
+				return err
+			}
+			g.Keys = append(g.Keys, by)
+		}
+		count := len(key.Paths)
+		least := count
+		if key.Rollup {
+			rolled, least = true, 1
+			if key.All {
+				least = 0
+			}
+		}
+		var longer [][]int
+		for n := count; n >= least; n-- {
+			for _, set := range sets {
+				next := slices.Clone(set)
+				for i := range n {
+					next = append(next, first+i)
+				}
+				longer = append(longer, next)
+			}
+		}
+		sets = longer
+	}
+	if rolled {
+		g.Sets = sets
+	}
+	return nil
+}
+
+// add adds a field to the rows that come out.
+func (g *Group) add(name string, t *model.Type, option string, pos int) error {
+	for _, f := range g.Fields {
+		if f.Name == name || strings.HasPrefix(f.Name, name+"/") || strings.HasPrefix(name, f.Name+"/") {
+			return faultAt(option, pos, "name.taken", "the result has %q already; choose another name", f.Name)
+		}
+	}
+	g.Fields = append(g.Fields, &model.Field{Name: name, Column: &catalog.Column{Name: name}, Type: t, Nullable: true, ReadOnly: true})
+	return nil
+}
+
+// perGroup finds what is done with each group: aggregate, after filters and computed values that hold for what it takes.
+func (a *applied) perGroup(n *StepNode) (list []AggregateNode, where Expr, err error) {
+	if n.Name == "aggregate" {
+		return n.Aggregates, nil, nil
+	}
+	if n.Chains == nil {
+		return nil, nil, nil
+	}
+	chain := n.Chains[0]
+	for i := range chain {
+		step := &chain[i]
+		switch step.Name {
+		case "identity":
+		case "compute":
+			err = a.compute(step.Compute)
+		case "filter":
+			var condition Expr
+			if condition, err = a.rs.condition(step.Filter); err == nil {
+				where = both(where, condition)
+			}
+		case "aggregate":
+			if i < len(chain)-1 {
+				return nil, nil, faultAt(a.rs.option, chain[i+1].Pos, "apply.order", "inside groupby nothing follows aggregate; write %s after groupby(…)", chain[i+1].Name)
+			}
+			return step.Aggregates, where, nil
+		default:
+			return nil, nil, fault.New(fault.Unsupported, "apply.unsupported", "%s inside groupby is not done here; filter, compute and aggregate are", step.Name).On(a.rs.option)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return nil, where, nil
+}
+
+func both(x, y Expr) Expr {
+	if x == nil {
+		return y
+	}
+	return &Call{T: model.BooleanType, Op: "and", Args: []Expr{x, y}}
+}
+
+var methods = []string{"sum", "min", "max", "average", "countdistinct"}
+
+func (a *applied) aggregate(g *Group, n AggregateNode, where Expr) error {
+	rs := a.rs
+	if n.By == nil {
+		g.Aggregates = append(g.Aggregates, Aggregate{Method: "$count", Where: where})
+		return g.add(n.Name.Name, model.Int64Type, rs.option, n.Name.Pos)
+	}
+	by, err := rs.expr(n.By)
+	if err != nil {
+		return err
+	}
+	t, k := by.Type(), by.Type().Kind
+	mismatch := func(takes string) error {
+		return rs.fault(n.By, "type.mismatch", "%s takes %s, but %s is %s", n.Method.Name, takes, n.By, articled(t))
+	}
+	out := plain(t)
+	switch n.Method.Name {
+	case "sum", "average":
+		if !k.Numeric() && k != model.Duration {
+			return mismatch("numbers and durations")
+		}
+		if k.Integer() {
+			out = model.DecimalType
+		}
+		if k == model.Single {
+			out = model.DoubleType
+		}
+	case "min", "max":
+		if !sortable(t) || k == model.Boolean || k == model.GUID || k == model.Binary {
+			return mismatch("numbers, texts, dates and times")
+		}
+		if t.Kind == model.Enum || t.Kind == model.Single {
+			out = t
+		}
+	case "countdistinct":
+		if !sortable(t) {
+			return mismatch("single values")
+		}
+		out = model.Int64Type
+	default:
+		return faultAt(rs.option, n.Method.Pos, "apply.method", "unknown method %q%s", n.Method.Name, fault.Suggest(n.Method.Name, methods))
+	}
+	if k == model.Instant {
+		out = model.InstantType
+	}
+	if n.Method.Name == "countdistinct" {
+		out = model.Int64Type
+	}
+	g.Aggregates = append(g.Aggregates, Aggregate{Method: n.Method.Name, By: by, Where: where})
+	return g.add(n.Name.Name, out, rs.option, n.Name.Pos)
+}
+
+// concat resolves each branch from the beginning on; their rows come one after the other, with null where a branch has no such
+// field.
+func (a *applied) concat(n *StepNode) error {
+	var fields []*model.Field
+	var branches []*Apply
+	for _, chain := range n.Chains {
+		root := NewRow(a.apply.Phases[0].Root.Resource)
+		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]Expr{}}, apply: &Apply{Phases: []*Phase{{Root: root}}}}
+		if err := b.chain(append(slices.Clone(a.nodes), chain...)); err != nil {
+			return err
+		}
+		if !b.phase().Root.Resource.Derived || len(b.rs.names) > 0 {
+			return faultAt(a.rs.option, n.Pos, "apply.order", "each chain of concat ends with groupby or aggregate")
+		}
+		for _, f := range b.phase().Root.Resource.Fields {
+			i := slices.IndexFunc(fields, func(other *model.Field) bool { return other.Name == f.Name })
+			switch {
+			case i < 0:
+				field := *f
+				fields = append(fields, &field)
+			case common(fields[i].Type, f.Type) == nil:
+				return faultAt(a.rs.option, n.Pos, "type.mismatch", "%q is %s in one chain of concat and %s in another", f.Name, articled(fields[i].Type), articled(f.Type))
+			case fields[i].Type != f.Type:
+				fields[i].Type = common(fields[i].Type, f.Type)
+			}
+		}
+		branches = append(branches, b.apply)
+	}
+	a.open(fields, branches)
+	return nil
+}
+
+// Walk visits the expressions of all steps.
+func (a *Apply) Walk(visit func(Expr)) {
+	for _, p := range a.Phases {
+		for _, b := range p.Branches {
+			b.Walk(visit)
+		}
+		for _, s := range p.Steps {
+			Walk(s.Where, visit)
+			for _, t := range s.Order {
+				if !t.Implied {
+					Walk(t.By, visit)
+				}
+			}
+		}
+		if p.Group != nil {
+			for _, k := range p.Group.Keys {
+				Walk(k, visit)
+			}
+			for _, g := range p.Group.Aggregates {
+				Walk(g.By, visit)
+				Walk(g.Where, visit)
+			}
+		}
+	}
+}

@@ -1,6 +1,7 @@
 # Set-up, demo, tests, pictures. Every target works on a fresh Debian machine with Go and Node.js, as root or not.
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE = console/dist/index.html
+STANDARD = internal/server/standard/node_modules
 
 .PHONY: demo test check console setup setup-test screenshots bench clean
 
@@ -10,8 +11,12 @@ demo: bin/eager
 setup:
 	@scripts/setup server
 
-setup-test: setup
+setup-test: setup $(STANDARD)/.package-lock.json
 	@scripts/setup browser
+
+# Independent readers of the standard, which tests hold the service against.
+$(STANDARD)/.package-lock.json: internal/server/standard/package-lock.json
+	cd internal/server/standard && npm ci --no-fund --no-audit --loglevel=error
 
 console: $(CONSOLE)
 
@@ -38,4 +43,4 @@ bench: setup $(CONSOLE)
 	go run ./bench
 
 clean:
-	rm -rf bin console/node_modules console/dist/assets console/dist/index.html
+	rm -rf bin $(STANDARD) console/node_modules console/dist/assets console/dist/index.html

@@ -14,16 +14,24 @@ import (
 type appender func(dst, src []byte) []byte
 
 // appenderOf is the appender for the values of a type. PostgreSQL's binary formats are those of its send functions.
-func appenderOf(t *model.Type) appender {
+func appenderOf(t *model.Type, f Format) appender {
 	switch t.Kind {
 	case model.Boolean:
 		return appendBoolean
-	case model.Int16, model.Int32, model.Int64:
+	case model.Int64:
+		if t.Catalog == nil || t.Catalog.Base().Name != "oid" {
+			return integers(f)
+		}
+		fallthrough
+	case model.Int16, model.Int32:
 		if t.Catalog != nil && t.Catalog.Base().Name == "oid" {
 			return func(dst, src []byte) []byte { return strconv.AppendUint(dst, uint64(binary.BigEndian.Uint32(src)), 10) }
 		}
 		return appendInteger
 	case model.Decimal:
+		if f.Strings {
+			return quoting(appendNumeric)
+		}
 		return appendNumeric
 	case model.Single:
 		return func(dst, src []byte) []byte {
@@ -57,21 +65,40 @@ func appenderOf(t *model.Type) appender {
 		}
 		return func(dst, src []byte) []byte { return append(dst, src...) }
 	case model.Collection:
-		return appendArray(appenderOf(t.Element))
+		return appendArray(appenderOf(t.Element, f))
 	case model.Range:
-		one := appendRange(appenderOf(t.Element))
+		one := appendRange(appenderOf(t.Element, f))
 		if t.Multi {
 			return appendMultirange(one)
 		}
 		return one
 	case model.Complex:
 		columns := make([]column, len(t.Fields))
-		for i, f := range t.Fields {
-			columns[i] = column{name: memberName(f.Name), at: f.At, value: appenderOf(f.Type)}
+		for i, sub := range t.Fields {
+			columns[i] = column{name: memberName(sub.Name), at: sub.At, value: appenderOf(sub.Type, f)}
 		}
 		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
 	}
 	return func(dst, src []byte) []byte { return appendText(dst, src) }
+}
+
+// integers is the appender of 64-bit integers: JavaScript's numbers don't hold them all.
+func integers(f Format) appender {
+	if f.Strings {
+		return quoting(appendInteger)
+	}
+	return appendInteger
+}
+
+// quoting puts a number in quotes; what is a string already stays one.
+func quoting(write appender) appender {
+	return func(dst, src []byte) []byte {
+		n := len(dst) + 1
+		if dst = write(append(dst, '"'), src); dst[n] == '"' {
+			return append(dst[:n-1], dst[n:]...)
+		}
+		return append(dst, '"')
+	}
 }
 
 func appendBoolean(dst, src []byte) []byte { return strconv.AppendBool(dst, src[0] != 0) }
@@ -407,6 +434,25 @@ func appendDimension(dst, header, rest []byte, element appender) (out, after []b
 		}
 	}
 	return append(dst, ']'), rest
+}
+
+// appendItems writes the elements of an array of one dimension as XML elements; of more, each innermost one.
+func appendItems(dst, src []byte, element appender) []byte {
+	dimensions := int(binary.BigEndian.Uint32(src))
+	count := min(dimensions, 1)
+	for i := range dimensions {
+		count *= int(binary.BigEndian.Uint32(src[12+8*i:]))
+	}
+	rest := src[12+8*dimensions:]
+	for range count {
+		var value []byte
+		if value, rest = field(rest); value == nil {
+			dst = append(dst, `<item xsi:nil="true"/>`...)
+		} else {
+			dst = append(element(append(dst, "<item>"...), value), "</item>"...)
+		}
+	}
+	return dst
 }
 
 // appendRange writes a range as an object with its bounds; one that is open at an end lacks that end.

@@ -145,7 +145,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := statement.Read(q, scope, nil, statement.Bounds{})
+	plan := statement.Read(q, scope, nil, statement.Bounds{}, false)
 	args, err := plan.Args(statement.Input{Literals: r.Literals, Limit: 1000})
 	if err != nil {
 		t.Fatal(err)
@@ -157,7 +157,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 func ask(t testing.TB, pool *postgres.Source, document, path, query string) string {
 	t.Helper()
 	plan, args := planned(t, pool, document, path, query)
-	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, args, time.Minute)
+	c, err := postgres.Compile(plan, nil, postgres.Format{}).Open(context.Background(), pool, args, time.Minute)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, plan.SQL)
 	}
@@ -298,7 +298,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}
-	c, err := postgres.Compile(plan, nil).Open(context.Background(), pool, nil, time.Minute)
+	c, err := postgres.Compile(plan, nil, postgres.Format{}).Open(context.Background(), pool, nil, time.Minute)
 	if err != nil || !c.Next() {
 		b.Fatal(err)
 	}
@@ -314,7 +314,7 @@ func BenchmarkAppendRow(b *testing.B) {
 func TestPatience(t *testing.T) {
 	source := connect(t, harbourtest.Database(t, true))
 	query := func(sql string) *postgres.Query {
-		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil)
+		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil, postgres.Format{})
 	}
 	ctx := context.Background()
 	start := time.Now()

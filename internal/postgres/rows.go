@@ -2,8 +2,6 @@ package postgres
 
 import (
 	"encoding/binary"
-	"encoding/json"
-	"net/url"
 	"strconv"
 
 	"eagerwindow/internal/core/statement"
@@ -11,27 +9,30 @@ import (
 
 // column writes one member of an object: its name, quoted beforehand, and its value.
 type column struct {
-	name    []byte // ,"name":
-	at      int
-	value   appender // of a plain value
-	kind    statement.ColumnKind
-	columns []column // of a relation, or the key of a link
-	path    string   // of a link: the resource
+	name         []byte // ,"name":
+	at           int
+	value        appender // of a plain value
+	kind         statement.ColumnKind
+	columns      []column // of a relation or an object, or the key of a link
+	path, suffix string   // of a link: the resource, and what follows the key
+	text         []byte   // of a fixed value
 }
 
-func compile(columns []statement.Column) []column {
+func compile(columns []statement.Column, f Format) []column {
 	out := make([]column, len(columns))
 	for i, c := range columns {
-		out[i] = column{name: memberName(c.Name), at: c.At, kind: c.Kind}
+		out[i] = column{name: memberName(f.control(c.Name)), at: c.At, kind: c.Kind}
 		switch c.Kind {
 		case statement.Plain:
-			out[i].value = appenderOf(c.Type)
+			out[i].value = appenderOf(c.Type, f)
 		case statement.Total:
-			out[i].value = appendInteger
+			out[i].value = integers(f)
 		case statement.Link:
-			out[i].columns, out[i].path = compile(c.Columns), c.Resource
+			out[i].columns, out[i].path, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
+		case statement.Fixed:
+			out[i].text = appendString(nil, c.Text)
 		default:
-			out[i].columns = compile(c.Columns)
+			out[i].columns = compile(c.Columns, f)
 		}
 	}
 	return out
@@ -49,43 +50,61 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 		} else {
 			dst = append(dst, c.name[1:]...)
 		}
-		switch c.kind {
-		case statement.Link:
-			dst = appendLink(dst, values, c)
-			continue
-		case statement.Object:
-			dst = appendObject(dst, values, c.columns)
+		if c.kind == statement.Plain {
+			if value := values[c.at]; value != nil {
+				dst = c.value(dst, value)
+			} else {
+				dst = append(dst, "null"...)
+			}
 			continue
 		}
-		value := values[c.at]
-		switch {
-		case value == nil && c.kind == statement.Many:
-			dst = append(dst, '[', ']')
-		case value == nil:
-			dst = append(dst, "null"...)
-		case c.kind == statement.One:
-			dst = appendRecord(dst, value, c.columns)
-		case c.kind == statement.Many:
-			dst = appendRecords(dst, value, c.columns)
-		default:
-			dst = c.value(dst, value)
-		}
+		dst = appendValue(dst, values, c)
 	}
 	return append(dst, '}')
+}
+
+// appendValue writes the value of a column of any kind.
+func appendValue(dst []byte, values [][]byte, c *column) []byte {
+	switch c.kind {
+	case statement.Link:
+		return appendString(dst, linkPath(values, c))
+	case statement.Object:
+		return appendObject(dst, values, c.columns)
+	case statement.Fixed:
+		return append(dst, c.text...)
+	}
+	value := values[c.at]
+	switch {
+	case value == nil && c.kind == statement.Many:
+		return append(dst, '[', ']')
+	case value == nil:
+		return append(dst, "null"...)
+	case c.kind == statement.One:
+		return appendRecord(dst, value, c.columns)
+	case c.kind == statement.Many:
+		return appendRecords(dst, value, c.columns)
+	}
+	return c.value(dst, value)
 }
 
 // appendRecord writes a composite value: the number of fields, then for each its type and its value.
 func appendRecord(dst, src []byte, columns []column) []byte {
 	var room [24][]byte
-	values := room[:0]
+	return appendObject(dst, fieldsOf(room[:0], src), columns)
+}
+
+func fieldsOf(values [][]byte, src []byte) [][]byte {
 	count, rest := int(binary.BigEndian.Uint32(src)), src[4:]
 	for range count {
 		var value []byte
 		value, rest = field(rest[4:])
 		values = append(values, value)
 	}
-	return appendObject(dst, values, columns)
+	return values
 }
+
+// record is the values of a composite value.
+func record(src []byte) [][]byte { return fieldsOf(nil, src) }
 
 // appendRecords writes an array of composite values.
 func appendRecords(dst, src []byte, columns []column) []byte {
@@ -105,18 +124,17 @@ func appendRecords(dst, src []byte, columns []column) []byte {
 	return append(dst, ']')
 }
 
-// appendLink writes the path of a row: the resource, then its key as segments.
-func appendLink(dst []byte, values [][]byte, c *column) []byte {
-	path := c.path
-	for i := range c.columns {
-		k := &c.columns[i]
-		text := string(k.value(nil, values[k.at]))
-		if text[0] == '"' {
-			_ = json.Unmarshal([]byte(text), &text) // it was written a moment ago
-		}
-		path += "/" + url.PathEscape(text)
+// eachRecord hands out the values of each composite value of an array.
+func eachRecord(src []byte, do func([][]byte)) {
+	if src == nil || binary.BigEndian.Uint32(src) == 0 {
+		return
 	}
-	return appendString(dst, path)
+	count, rest := int(binary.BigEndian.Uint32(src[12:])), src[20:]
+	for range count {
+		var value []byte
+		value, rest = field(rest)
+		do(record(value))
+	}
 }
 
 // total reads a count.

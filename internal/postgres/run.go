@@ -22,16 +22,16 @@ var binaryRows any = pgx.QueryResultFormats{pgx.BinaryFormatCode}
 
 // Query is a plan with the encoders of its rows.
 type Query struct {
-	Plan    *statement.Plan
-	columns []column
-	order   []appender
+	Plan  *statement.Plan
+	rows  rowWriter
+	order []appender
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
-func Compile(plan *statement.Plan, types []*model.Type) *Query {
-	q := &Query{Plan: plan, columns: compile(plan.Columns)}
+func Compile(plan *statement.Plan, types []*model.Type, format Format) *Query {
+	q := &Query{Plan: plan, rows: format.rows(plan.Columns)}
 	for _, t := range types {
-		q.order = append(q.order, appenderOf(t))
+		q.order = append(q.order, appenderOf(t, Format{}))
 	}
 	return q
 }
@@ -101,9 +101,17 @@ func (c *Cursor) Next() bool {
 	return c.more
 }
 
-// AppendRow writes the row as a JSON object.
+// AppendRow writes the row as the format has it.
 func (c *Cursor) AppendRow(dst []byte) []byte {
-	return appendObject(dst, c.rows.RawValues(), c.q.columns)
+	return c.q.rows.append(dst, c.rows.RawValues())
+}
+
+// AppendHeader writes what comes before the rows: the names of CSV.
+func (q *Query) AppendHeader(dst []byte) []byte {
+	if names, ok := q.rows.(csvRows); ok {
+		return names.header(dst)
+	}
+	return dst
 }
 
 // AppendOrder writes the row's order values as a JSON array.
@@ -172,7 +180,7 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, 
 		w.Found = true
 		w.Kept = guard(values, q.Plan.Guards.Kept)
 		w.Readable = guard(values, q.Plan.Guards.Readable)
-		w.Row = appendObject(nil, values, q.columns)
+		w.Row = q.rows.append(nil, values)
 		if len(q.order) > 0 {
 			w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
 		}

@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,14 +24,15 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
 )
 
 // target finds out which API a request of the data API is for, and who calls.
 type target func(*http.Request) (*service.API, access.Caller, error)
 
-// version stands in every answer, spelled as the standard does.
-var version = []string{"4.01"}
+// The version stands in every answer, spelled as the standard does.
+var version, version40 = []string{"4.01"}, []string{"4.0"}
 
 // data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
 func (s *Server) data(r chi.Router, at string, find target) {
@@ -49,6 +51,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
 		r.Method(method, at, handle(s.serviceDocument))
 		r.Method(method, at+"/", handle(s.serviceDocument))
+		r.Method(method, at+"/$metadata", handle(s.metadata))
 		r.Method(method, at+"/*", handle(s.read))
 		r.Method(method, at+"/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
 		r.Method(method, at+"/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
@@ -177,7 +180,16 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 }
 
 func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *service.API, caller access.Caller) error {
-	page, err := api.Read(r.Context(), caller, path, options, preferences(r))
+	f, err := negotiate(r, options)
+	if err != nil {
+		return err
+	}
+	if f.V40 {
+		w.Header()["OData-Version"] = version40
+	}
+	prefs := preferences(r)
+	prefs.Format, prefs.Full = f.Format, f.metadata == "full"
+	page, err := api.Read(r.Context(), caller, path, options, prefs)
 	if err != nil {
 		return err
 	}
@@ -188,7 +200,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 			return page.Close()
 		}
 	}
-	return s.stream(w, r, page, path, options)
+	return s.stream(w, r, page, path, options, f)
 }
 
 // matches compares weakly (RFC 9110, 13.1.2).
@@ -233,9 +245,9 @@ const flushAt = 256 << 10
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 16<<10); return &b }}
 
 // stream writes a page as it arrives.
-func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page, path, options string) error {
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page, path, options string, f format) error {
 	pooled := buffers.Get().(*[]byte)
-	out := answer{w: w, kind: "application/json", buf: (*pooled)[:0]}
+	out := answer{w: w, kind: f.contentType(), buf: (*pooled)[:0]}
 	defer func() { *pooled = out.buf; buffers.Put(pooled) }()
 	closed := false
 	defer func() {
@@ -243,9 +255,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 			_ = page.Close()
 		}
 	}()
-	up := strings.Repeat("../", strings.Count(below(r), "/"))
-	out.buf = append(out.buf, `{"@context":`...)
-	out.buf = appendQuoted(out.buf, up+"$metadata#"+page.Context)
+	paper := paperOf(f, strings.Repeat("../", strings.Count(below(r), "/"))+"$metadata#"+page.Context)
 	switch {
 	case page.View == request.Number:
 		out.kind, out.buf = "text/plain; charset=utf-8", strconv.AppendInt(out.buf[:0], page.Total(), 10)
@@ -258,45 +268,34 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 	case page.Single && page.Empty:
 		w.WriteHeader(http.StatusNoContent)
 		return nil
-	case page.Field != nil:
-		return s.field(w, page, out.buf)
+	case page.Field != nil && (page.View == request.Bare || f.Kind == postgres.JSON):
+		return s.field(w, page, f, paper.context(out.buf))
 	case page.Single:
-		row := len(out.buf)
-		out.buf = page.AppendRow(out.buf)
-		spliceObject(out.buf, row)
+		out.buf = paper.single(out.buf, page)
 	default:
 		if size := page.Preferred(); size > 0 {
 			w.Header().Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
 		}
-		if page.Counted {
-			out.buf = strconv.AppendInt(append(out.buf, `,"@count":`...), page.Total(), 10)
-		}
-		out.buf = append(out.buf, `,"value":[`...)
+		out.buf = page.AppendHeader(paper.begin(out.buf, page))
 		for page.Next() {
-			if page.Rows() > 1 {
-				out.buf = append(out.buf, ',')
-			}
-			out.buf = append(out.buf, '\n')
-			out.buf = page.AppendRow(out.buf)
+			out.buf = page.AppendRow(paper.row(out.buf, page))
 			if len(out.buf) >= flushAt {
 				if err := out.flush(); err != nil {
 					return nil // the caller has gone away
 				}
 			}
 		}
-		out.buf = append(out.buf, "\n]"...)
 		token, err := page.SkipToken()
 		if err != nil {
 			return s.cut(&out, r, err)
 		}
+		next := ""
 		if token != "" {
-			next := nextLink(root(r)+"/"+path, options, token)
-			out.buf = appendQuoted(append(out.buf, `,"@nextLink":`...), next)
+			next = nextLink(root(r)+"/"+path, options, token)
 			w.Header().Set("Link", "<"+next+`>; rel="next"`)
 		}
-		out.buf = append(out.buf, '}')
+		out.buf = paper.end(out.buf, next)
 	}
-	out.buf = append(out.buf, '\n')
 	closed = true
 	if err := page.Close(); err != nil {
 		return s.cut(&out, r, err)
@@ -306,7 +305,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 }
 
 // field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.
-func (s *Server) field(w http.ResponseWriter, page *service.Page, context []byte) error {
+func (s *Server) field(w http.ResponseWriter, page *service.Page, f format, before []byte) error {
 	row := page.AppendRow(nil)
 	value := bytes.TrimSuffix(bytes.TrimPrefix(row, []byte(`{"`+page.Field.Name+`":`)), []byte("}"))
 	if bytes.Equal(value, []byte("null")) {
@@ -314,8 +313,8 @@ func (s *Server) field(w http.ResponseWriter, page *service.Page, context []byte
 		return nil
 	}
 	if page.View != request.Bare {
-		w.Header().Set("Content-Type", "application/json")
-		_, _ = w.Write(append(append(append(context, `,"value":`...), value...), '}', '\n'))
+		w.Header().Set("Content-Type", f.contentType())
+		_, _ = w.Write(append(append(append(before, `"value":`...), value...), '}', '\n'))
 		return nil
 	}
 	kind := "text/plain; charset=utf-8"
@@ -332,15 +331,6 @@ func (s *Server) field(w http.ResponseWriter, page *service.Page, context []byte
 	w.Header().Set("Content-Type", kind)
 	_, _ = w.Write(value)
 	return nil
-}
-
-// spliceObject makes the object that begins at i the rest of the one before it: `"a":1{"b":2}` becomes `"a":1,"b":2}`.
-func spliceObject(buf []byte, i int) {
-	if buf[i+1] == '}' {
-		buf[i] = ' '
-		return
-	}
-	buf[i] = ','
 }
 
 // cut ends an answer that went wrong. What was sent already can't be taken back: the connection breaks off, so that nobody
@@ -414,6 +404,15 @@ func appendQuoted(dst []byte, s string) []byte {
 	return append(dst, '"')
 }
 
+// spliceObject makes the object that begins at i the rest of the one before it: `"a":1{"b":2}` becomes `"a":1,"b":2}`.
+func spliceObject(buf []byte, i int) {
+	if buf[i+1] == '}' {
+		buf[i] = ' '
+		return
+	}
+	buf[i] = ','
+}
+
 // jsonBody reads a body that must be JSON.
 func jsonBody(r *http.Request) ([]byte, error) {
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
@@ -483,11 +482,19 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 	return nil
 }
 
-// serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631).
+// serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631). Named queries that need
+// parameters are called, not followed, so only those without stand here.
 func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
 	scope, err := api.Policy.Scope(caller)
 	if err != nil {
 		return err
+	}
+	f, err := negotiate(r, r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	if f.V40 {
+		w.Header()["OData-Version"] = version40
 	}
 	type entry struct {
 		Name string `json:"name"`
@@ -496,12 +503,58 @@ func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *se
 	}
 	list := []entry{}
 	for _, name := range scope.Granted(window.Read) {
-		list = append(list, entry{name, "EntitySet", name})
+		kind := "EntitySet"
+		if res := api.Model.Resource(name); res.Query != nil || len(res.Key) == 0 {
+			kind = "FunctionImport"
+			if res.Query != nil && slices.ContainsFunc(res.Query.Parameters, func(p model.Parameter) bool { return !p.Optional }) {
+				continue
+			}
+		}
+		list = append(list, entry{name, kind, name})
 	}
 	w.Header().Set("Link", "<"+root(r)+`/openapi.json>; rel="service-desc"; type="application/openapi+json"`)
-	writeJSON(w, http.StatusOK, struct {
-		Context string  `json:"@context"`
-		Value   []entry `json:"value"`
-	}{root(r) + "/$metadata", list})
+	w.Header().Set("Content-Type", format{metadata: f.metadata, told: f.told, Format: postgres.Format{V40: f.V40, Strings: f.Strings}}.contentType())
+	out := paperOf(f, root(r)+"/$metadata").context(nil)
+	text, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	_, _ = w.Write(append(append(append(out, `"value":`...), text...), "}\n"...))
+	return nil
+}
+
+// metadata is the model as the caller's role sees it (CSDL 4.01): XML, or JSON where that is asked for.
+func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	scope, err := api.Policy.Scope(caller)
+	if err != nil {
+		return err
+	}
+	f, err := negotiate(r, r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	asked, given := formatOption(r.URL.RawQuery)
+	accept := strings.Join(r.Header.Values("Accept"), ",")
+	speaks := version[0]
+	if f.V40 {
+		speaks = version40[0]
+	}
+	csdl := describe.CSDL(api.Model, scope, speaks)
+	write, kind := csdl.XML, "application/xml"
+	switch {
+	case f.Kind == postgres.CSV || f.Kind == postgres.NDJSON:
+		return fault.New(fault.NotAcceptable, "format.unknown", "metadata is written as XML or JSON").On("format")
+	case f.Kind == postgres.JSON && (given && asked != "" || strings.Contains(accept, "json")):
+		write, kind = csdl.JSON, "application/json"
+	}
+	if f.V40 {
+		w.Header()["OData-Version"] = version40
+	}
+	out, err := write()
+	if err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", kind)
+	_, _ = w.Write(out)
 	return nil
 }

@@ -92,7 +92,34 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	}
 	var body errorBody
 	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in
+	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == postgres.XML && (strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
+		refuseXML(w, statuses[f.Kind], body)
+		return
+	}
 	writeJSON(w, statuses[f.Kind], body)
+}
+
+// refuseXML writes the parts of an error as elements, for callers who read XML.
+func refuseXML(w http.ResponseWriter, status int, body errorBody) {
+	out := []byte(xmlHead + "<error>")
+	add := func(name, text string) {
+		if text != "" {
+			out = append(postgres.AppendXMLText(append(out, "<"+name+">"...), []byte(text)), "</"+name+">"...)
+		}
+	}
+	add("code", body.Error.Code)
+	add("message", body.Error.Message)
+	add("target", body.Error.Target)
+	for _, d := range body.Error.Details {
+		out = append(out, "<detail>"...)
+		add("code", d.Code)
+		add("message", d.Message)
+		add("target", d.Target)
+		out = append(out, "</detail>"...)
+	}
+	w.Header().Set("Content-Type", "application/xml; charset=utf-8")
+	w.WriteHeader(status)
+	_, _ = w.Write(append(out, "</error>\n"...))
 }
 
 // realm is what a token is for: the window, or the management API.

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/klauspost/compress/gzhttp"
+	"github.com/klauspost/compress/gzip"
 
 	"eagerwindow/internal/core/fault"
 )
@@ -84,6 +86,18 @@ func limited(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// worthCompressing is the length from which an answer is shorter compressed, and the work pays.
+const worthCompressing = 2 << 10
+
+// compressed answers with zstd or gzip where the caller takes it, at the speed of the fastest levels.
+func compressed(next http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(worthCompressing), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.PreferZstd(true))
+	if err != nil {
+		panic(err) // of settings that stand here
+	}
+	return wrap(next)
 }
 
 // bearer is the token of the Authorization header, "" where there is none.

@@ -172,7 +172,7 @@ func TestPaths(t *testing.T) {
 		{master, "/vessels/3/name/x", 404, `nothing follows \"name\"`},
 		{master, "/vessels/3/$count", 400, "$count follows a collection"},
 		{master, "/vessels/3/$valu", 404, `did you mean \"$value\"?`},
-		{master, "/vessels/$count?orderby=id", 400, "this is a count, which takes filter and search"},
+		{master, "/vessels/$count?orderby=id", 400, "this is a count, which takes filter, search and apply"},
 		{master, "/vessels/3/agent(1)", 400, "agent leads to one row, so it takes no key"},
 		{master, "/pilots?top=0&expand=mentor/$count", 400, "which is not counted"},
 	}

@@ -51,7 +51,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	r.Route("/manage", srv.manage)
 	r.NotFound(srv.page)
 	r.MethodNotAllowed(srv.methodNotAllowed)
-	return r
+	return compressed(r)
 }
 
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {

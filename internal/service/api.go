@@ -37,10 +37,12 @@ type planned struct {
 	context  string
 }
 
-// planKey tells shapes apart: for whom, what, how continued, how limited.
+// planKey tells shapes apart: for whom, what, how continued, how limited, how written.
 type planKey struct {
 	role, shape, after string
 	bounds             statement.Bounds
+	format             postgres.Format
+	full               bool
 }
 
 // maxPlans bounds the cache of plans of one API.
@@ -54,6 +56,8 @@ func newAPI(s *Service, b *bound, release int) *API {
 // Preferences are what a caller asks for besides the URL.
 type Preferences struct {
 	MaxPageSize int // 0: not given
+	Format      postgres.Format
+	Full        bool // all control information: links and types
 }
 
 // readLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
@@ -79,7 +83,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 			return nil, err
 		}
 	}
-	p, err := a.plan(scope, r, token, s)
+	p, err := a.plan(scope, r, token, s, prefs)
 	r.Release()
 	if err != nil {
 		return nil, err
@@ -141,9 +145,9 @@ func noRow(r *model.Resource) error {
 }
 
 // plan finds or makes the plan of a request's shape for a role.
-func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span) (*planned, error) {
+func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned, error) {
 	bounds := s.bounds()
-	key := planKey{scope.Key(), r.Shape, t.shape(), bounds}
+	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
 	}
@@ -162,7 +166,7 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span
 		return nil, err
 	}
 	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q)}
-	p.query = postgres.Compile(statement.Read(q, scope, after, bounds), orderTypes(q.Order))
+	p.query = postgres.Compile(statement.Read(q, scope, after, bounds, prefs.Full), orderTypes(q.Order), prefs.Format)
 	a.plans.Add(key, p)
 	return p, nil
 }

@@ -121,7 +121,10 @@ func (p *Page) ETag() string {
 	return `W/"` + strconv.FormatUint(uint64(p.cursor.Version()), 10) + `"`
 }
 
-// AppendRow writes the row at hand as a JSON object.
+// AppendHeader writes what the format has before the rows.
+func (p *Page) AppendHeader(dst []byte) []byte { return p.plan.query.AppendHeader(dst) }
+
+// AppendRow writes the row at hand as the format has it.
 func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst) }
 
 // Total is the number of rows of the filter, where the caller asked for it.

@@ -77,7 +77,7 @@ func (a *API) Delete(ctx context.Context, c access.Caller, path, rawQuery string
 	if err != nil {
 		return err
 	}
-	done, err := postgres.Compile(plan, nil).Write(ctx, a.pool, args)
+	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.pool, args)
 	if err != nil {
 		return a.explain(err, r.Resource, scope)
 	}
@@ -126,7 +126,7 @@ func (a *API) write(ctx context.Context, c access.Caller, scope *access.Scope, o
 	for i, f := range r.Resource.Key {
 		types[i] = f.Type
 	}
-	done, err := postgres.Compile(plan, types).Write(ctx, a.pool, args)
+	done, err := postgres.Compile(plan, types, postgres.Format{}).Write(ctx, a.pool, args)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r.Resource, scope)

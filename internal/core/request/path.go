@@ -10,7 +10,7 @@ import (
 )
 
 // undone are parts of the standard that stand at the root of a service and are not done.
-var undone = []string{"$metadata", "$batch", "$all", "$crossjoin", "$entity"}
+var undone = []string{"$batch", "$all", "$crossjoin", "$entity"}
 
 // maxHops is how many relations a path may follow.
 const maxHops = 8

@@ -122,10 +122,7 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 			r.After = values[i].text
 			continue
 		case "format":
-			if f := strings.ToLower(values[i].text); f != "json" && f != "application/json" {
-				return nil, fault.New(fault.NotAcceptable, "format.unknown", "format %q is not known; there is json", values[i].text).On("format")
-			}
-			continue
+			continue // how an answer is written is no matter of what it says
 		}
 		if err := r.takes(name); err != nil {
 			return nil, err

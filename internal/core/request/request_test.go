@@ -250,7 +250,7 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels/3/name/$count", "", `nothing follows "name"`},
 		{"vessels/$all", "", `there is no path segment "$all"`},
 		{"weather_log(1)", "", `weather_log has no key`},
-		{"$metadata", "", `$metadata of the standard is not done here`},
+		{"$batch", "", `$batch of the standard is not done here`},
 	}
 	for _, tt := range tests {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {

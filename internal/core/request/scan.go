@@ -421,6 +421,14 @@ func (s *scanner) name() error {
 		s.literal(class, value, start)
 		return nil
 	}
+	if s.pos < len(s.text) && s.text[s.pos] == '\'' && strings.Contains(text, ".") { // saltmere.call_status'expected', as 4.0 writes a member of an enumeration
+		value, err := s.quoted()
+		if err != nil {
+			return err
+		}
+		s.literal(Text, value, start)
+		return nil
+	}
 	if text == "INF" || text == "NaN" {
 		s.literal(Floating, text, start)
 		return nil

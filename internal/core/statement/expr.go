@@ -20,6 +20,7 @@ type builder struct {
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
 	vars    map[*request.Element]string
 	params  []request.Value // of the named query that is read
+	full    bool            // rows tell their links, and their fields the types that JSON does not show
 }
 
 type valueKey struct {

@@ -44,6 +44,7 @@ const (
 	One                      // a record, or null
 	Many                     // an array of records
 	Total                    // a count
+	Fixed                    // Text, whatever the row
 	Object                   // an object of Columns, whose values stand in the same row
 	Link                     // the path of a row: Resource and the key in Columns
 )
@@ -56,6 +57,7 @@ type Column struct {
 	Type     *model.Type // of a plain one
 	Columns  []Column    // of a relation or an object, or the key of a link
 	Resource string      // of a link
+	Text     string      // of a fixed value; of a link, what follows the key
 }
 
 // Slot says where an argument comes from. One of the members is set.

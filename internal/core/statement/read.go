@@ -2,6 +2,7 @@ package statement
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -13,9 +14,10 @@ import (
 )
 
 // Read plans a request for a collection or for one row. after says, for a page that continues another one, which values of
-// the last row were null (true); it is nil for a first page.
-func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds) *Plan {
+// the last row were null (true); it is nil for a first page. full asks for all control information (JSON Format, 3.1.2).
+func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, full bool) *Plan {
 	b := newBuilder(scope)
+	b.full = full
 	b.params = q.Params
 	plan := newPlan()
 	alias := b.alias(q.Root.Resource.Name)
@@ -216,7 +218,15 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 	if fields == nil {
 		fields = f.b.scope.Readable(q.Root.Resource)
 	}
+	linked := f.b.full && f.b.linked(q.Root.Resource)
+	if linked {
+		out = append(link(q.Root.Resource, alias, list), link(q.Root.Resource, alias, list)...)
+		out[1].Name = "@editLink"
+	}
 	for _, field := range fields {
+		if name := typeTold(field.Type); f.b.full && name != "" {
+			out = append(out, Column{Name: field.Name + "@type", Kind: Fixed, Text: name})
+		}
 		t := field.Type
 		if part := q.Parts[field]; part != nil {
 			t = part
@@ -229,6 +239,13 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 	for _, c := range q.Computed {
 		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.expr(c.By))})
 	}
+	for _, rel := range q.Root.Resource.Relations {
+		if linked && f.b.scope.For(window.Read, rel.To) != nil {
+			c := link(q.Root.Resource, alias, list)[0]
+			c.Name, c.Text = rel.Name+"@navigationLink", "/"+rel.Name
+			out = append(out, c)
+		}
+	}
 	for _, e := range q.Expand {
 		if e.Relation.Many {
 			out = append(out, f.many(e, alias, list)...)
@@ -237,6 +254,29 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 		}
 	}
 	return out
+}
+
+// linked says whether rows of a resource have paths of their own that the role may know.
+func (b *builder) linked(r *model.Resource) bool {
+	if len(r.Key) == 0 || r.Derived || r.View != nil && r.View.Top != r {
+		return false
+	}
+	d := b.scope.For(window.Read, r)
+	return !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
+}
+
+// typeTold is the type of a value that its JSON does not show, "" where it does (JSON Format, 4.5.3).
+func typeTold(t *model.Type) string {
+	switch t.Kind {
+	case model.Boolean, model.String, model.Double, model.JSON, model.Range, model.Complex, model.Opaque, model.Enum, model.Unknown:
+		return ""
+	case model.Collection:
+		if inner := typeTold(t.Element); inner != "" {
+			return "#Collection(" + strings.TrimPrefix(inner, "#") + ")"
+		}
+		return ""
+	}
+	return "#" + strings.TrimPrefix(t.Kind.EDM(), "Edm.")
 }
 
 // shown is a column as the encoders read it: what has no binary form that they know comes as text.

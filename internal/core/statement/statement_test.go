@@ -53,7 +53,7 @@ func TestRead(t *testing.T) {
 		if err := scope.Check(q); err != nil {
 			t.Fatal(err)
 		}
-		plan := statement.Read(q, scope, tt.after, statement.Bounds{Rows: 21, Offset: tt.after == nil})
+		plan := statement.Read(q, scope, tt.after, statement.Bounds{Rows: 21, Offset: tt.after == nil}, false)
 		in := statement.Input{Literals: r.Literals, Claims: tt.caller.Claims, Limit: 21, Offset: 0}
 		for range tt.after {
 			v := "last"

@@ -1,0 +1,209 @@
+package server
+
+import (
+	"mime"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/postgres"
+)
+
+// format is how an answer is to be written: what the caller accepts, or asks for by format=.
+type format struct {
+	postgres.Format
+	metadata string // none, minimal or full (JSON Format, 3.1)
+	told     bool   // the caller named parameters, so the answer's type names them too
+}
+
+// media are the types of answers, the first where the caller has no wish.
+var media = []struct {
+	name, short string
+	kind        postgres.Kind
+}{
+	{"application/json", "json", postgres.JSON}, {"application/x-ndjson", "ndjson", postgres.NDJSON},
+	{"text/csv", "csv", postgres.CSV}, {"application/xml", "xml", postgres.XML},
+}
+
+// contentType is the type of the answer.
+func (f format) contentType() string {
+	switch f.Kind {
+	case postgres.NDJSON:
+		return "application/x-ndjson"
+	case postgres.CSV:
+		return "text/csv; charset=utf-8; header=present"
+	case postgres.XML:
+		return "application/xml; charset=utf-8"
+	}
+	if !f.told {
+		return "application/json"
+	}
+	prefix := ""
+	if f.V40 {
+		prefix = "odata."
+	}
+	out := "application/json;" + prefix + "metadata=" + f.metadata
+	if f.Strings {
+		out += ";IEEE754Compatible=true"
+	}
+	return out
+}
+
+// negotiate settles the format of an answer from format=, else from Accept (RFC 9110, 12.5.1), and the version from
+// OData-MaxVersion (Protocol, 8.2.7).
+func negotiate(r *http.Request, options string) (format, error) {
+	f := format{metadata: "minimal"}
+	if most := r.Header.Get("OData-MaxVersion"); most != "" {
+		v, err := strconv.ParseFloat(most, 64)
+		if err != nil || v < 4 {
+			return f, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01", most).On("OData-MaxVersion")
+		}
+		f.V40 = v < 4.01
+	}
+	if asked, given := formatOption(options); given {
+		return f, f.choose(asked)
+	}
+	accept := r.Header["Accept"]
+	if accept == nil || len(accept) == 1 && (accept[0] == "*/*" || accept[0] == "application/json") {
+		return f, nil
+	}
+	best, at := 0.0, -1
+	var ranges []acceptable
+	for _, line := range accept {
+		ranges = append(ranges, acceptables(line)...)
+	}
+	for i, m := range media {
+		if q := quality(ranges, m.name); q > best {
+			best, at = q, i
+		}
+	}
+	if at < 0 {
+		return f, notAcceptable(strings.Join(accept, ", "))
+	}
+	pages := slices.ContainsFunc(ranges, func(a acceptable) bool { return a.name == "text/html" })
+	if pages && quality(ranges, media[0].name) > 0 {
+		at = 0 // a browser that takes XML means pages
+	}
+	f.Kind = media[at].kind
+	for _, a := range ranges {
+		if a.name == media[at].name || a.name == "text/xml" && f.Kind == postgres.XML {
+			return f, f.parameters(a.params)
+		}
+	}
+	return f, nil
+}
+
+func notAcceptable(asked string) error {
+	names := make([]string, len(media))
+	for i, m := range media {
+		names[i] = m.name + " (" + m.short + ")"
+	}
+	return fault.New(fault.NotAcceptable, "format.unknown", "%q is no format that is written here; there is %s", asked, strings.Join(names, ", ")).On("format")
+}
+
+// formatOption finds format among the options.
+func formatOption(options string) (value string, given bool) {
+	if !strings.Contains(options, "ormat=") && !strings.Contains(options, "ORMAT=") {
+		return "", false
+	}
+	for pair := range strings.SplitSeq(options, "&") {
+		name, value, _ := strings.Cut(pair, "=")
+		if name, err := url.QueryUnescape(name); err == nil && strings.EqualFold(strings.TrimPrefix(name, "$"), "format") {
+			// A plus sign belongs to types such as application/openapi+json and is no blank here.
+			text, _ := url.PathUnescape(value)
+			return text, true
+		}
+	}
+	return "", false
+}
+
+// choose takes the value of format=: a short name, or a media type with parameters.
+func (f *format) choose(asked string) error {
+	name, params, err := mime.ParseMediaType(asked)
+	if err != nil {
+		return notAcceptable(asked)
+	}
+	for _, m := range media {
+		if name == m.short || name == m.name {
+			f.Kind = m.kind
+			return f.parameters(params)
+		}
+	}
+	return notAcceptable(asked)
+}
+
+// parameters takes those of application/json; any other format has none.
+func (f *format) parameters(params map[string]string) error {
+	for name, value := range params {
+		switch strings.TrimPrefix(strings.ToLower(name), "odata.") {
+		case "metadata":
+			if value != "none" && value != "minimal" && value != "full" {
+				return fault.New(fault.NotAcceptable, "format.metadata", "metadata is none, minimal or full, not %q", value).On("metadata")
+			}
+			f.metadata, f.told = value, true
+		case "ieee754compatible":
+			f.Strings, f.told = value == "true", true
+		}
+	}
+	if f.Kind != postgres.JSON && f.Kind != postgres.NDJSON {
+		f.metadata, f.Strings = "none", false
+	}
+	return nil
+}
+
+// acceptable is one range of Accept.
+type acceptable struct {
+	name   string
+	params map[string]string
+	q      float64
+}
+
+func acceptables(line string) []acceptable {
+	var list []acceptable
+	for part := range strings.SplitSeq(line, ",") {
+		name, params, err := mime.ParseMediaType(part)
+		if err != nil {
+			continue
+		}
+		a := acceptable{name: name, params: params, q: 1}
+		if q, given := params["q"]; given {
+			if a.q, err = strconv.ParseFloat(q, 64); err != nil || a.q < 0 || a.q > 1 {
+				a.q = 0
+			}
+		}
+		list = append(list, a)
+	}
+	return list
+}
+
+// quality is how much a type is wanted: the most specific range says.
+func quality(ranges []acceptable, name string) float64 {
+	kind, _, _ := strings.Cut(name, "/")
+	best, q := 0, 0.0
+	for _, a := range ranges {
+		specific := 0
+		switch a.name {
+		case name:
+			specific = 3
+		case kind + "/*":
+			specific = 2
+		case "*/*":
+			specific = 1
+		case "text/xml":
+			if name == "application/xml" {
+				specific = 3
+			}
+		case "application/ndjson", "application/jsonl":
+			if name == "application/x-ndjson" {
+				specific = 3
+			}
+		}
+		if specific > best || specific == best && specific > 0 && a.q > q {
+			best, q = specific, a.q
+		}
+	}
+	return q
+}

@@ -23,10 +23,12 @@ func (a *app) ask() *cobra.Command {
 		Long: `Send a request to a window's draft, as its operator or as any role, or with --live to what is published. The path is
 written as it is read: blanks and quotes need no encoding.
 
-As a table an answer shows its rows; -o json shows it as it came.`,
+As a table an answer shows its rows; -o json shows it as it came. --plan shows how the database finds them, and which index it
+lacks.`,
 		Example: `  eager ask saltmere "/port_calls?filter=status eq 'expected'&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)"
   eager ask saltmere /vessels --as agent --claim agent_id=3
   eager ask saltmere /arrivals_board --live
+  eager ask saltmere "/port_calls?filter=draught_m gt 13.4" --plan
   eager ask saltmere /tugs --method POST --body '{"name":"Petra","bollard_pull_t":41.5}'`,
 		Args: exactly("WINDOW", "PATH"),
 	}
@@ -37,10 +39,17 @@ As a table an answer shows its rows; -o json shows it as it came.`,
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	live := c.Flags().Bool("live", false, "ask what is published, with --token or without")
 	token := c.Flags().String("token-file", "", "file with an access token for --live")
+	plan := c.Flags().Bool("plan", false, "show how the database answers, and what would spare it work (on the draft)")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		s := a.service()
 		r := client.Request{Method: strings.ToUpper(*method), Path: "/draft/" + args[0] + "/" + strings.TrimPrefix(args[1], "/"), ActAs: actAs(*as, *claims)}
+		if *plan {
+			r.Header = http.Header{"Prefer": {"explain"}}
+		}
 		if *live {
+			if *plan {
+				return usage("--plan works on the draft: callers of the live API are not told of the database")
+			}
 			if *as != "" {
 				return usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
 			}
@@ -80,6 +89,13 @@ As a table an answer shows its rows; -o json shows it as it came.`,
 				return fmt.Errorf("%s: %w", res.Status, refused)
 			}
 			return err
+		}
+		if *plan && a.output == "table" {
+			text, err := io.ReadAll(res.Body)
+			if err != nil {
+				return fmt.Errorf("the answer broke off: %w", err)
+			}
+			return a.plan(text)
 		}
 		return a.answer(res)
 	}

@@ -189,9 +189,15 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 	}
 	prefs := preferences(r)
 	prefs.Format, prefs.Full = f.Format, f.metadata == "full"
+	prefs.Explain = prefs.Explain && api.Release == 0 // the draft is for operators alone
 	page, err := api.Read(r.Context(), caller, path, options, prefs)
 	if err != nil {
 		return err
+	}
+	if page.Explained != nil {
+		w.Header().Set("Preference-Applied", "explain")
+		writeJSON(w, http.StatusOK, page.Explained)
+		return nil
 	}
 	if tag := page.ETag(); tag != "" {
 		w.Header().Set("ETag", tag)
@@ -225,6 +231,7 @@ func preferences(r *http.Request) service.Preferences {
 	if err != nil {
 		return p // a preference that can't be read is not honoured (RFC 7240, 2)
 	}
+	_, p.Explain = list.Get("explain")
 	for _, name := range []string{"maxpagesize", "odata.maxpagesize"} {
 		if m, ok := list.Get(name); ok {
 			if item, ok := m.(httpsfv.Item); ok {

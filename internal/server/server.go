@@ -36,7 +36,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
 	srv.routes = r
-	r.Use(requestID, srv.logged, srv.recovered, secured, limited)
+	r.Use(compressed, requestID, srv.logged, srv.recovered, secured, limited)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, map[string]string{"status": "alive"})
 	})
@@ -51,7 +51,7 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	r.Route("/manage", srv.manage)
 	r.NotFound(srv.page)
 	r.MethodNotAllowed(srv.methodNotAllowed)
-	return compressed(r)
+	return r
 }
 
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -35,6 +36,7 @@ type planned struct {
 	resource *model.Resource
 	order    []request.Term
 	context  string
+	refused  error // over the role's limit of cost
 }
 
 // planKey tells shapes apart: for whom, what, how continued, how limited, how written.
@@ -58,6 +60,7 @@ type Preferences struct {
 	MaxPageSize int // 0: not given
 	Format      postgres.Format
 	Full        bool // all control information: links and types
+	Explain     bool // how the database would answer, not the answer
 }
 
 // readLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
@@ -79,12 +82,15 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	}
 	var s span
 	if !r.Single {
-		if s, err = spanOf(r, token, prefs); err != nil {
+		if s, err = spanOf(r, token, prefs, scope.Limits.Rows); err != nil {
 			return nil, err
 		}
 	}
-	p, err := a.plan(scope, r, token, s, prefs)
+	p, err := a.plan(ctx, scope, r, token, s, prefs)
 	r.Release()
+	if err == nil {
+		err = p.refused
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +103,15 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if err != nil {
 		return nil, err
 	}
-	if page.cursor, err = p.query.Open(ctx, a.pool, args, readLimit); err != nil {
+	limit := readLimit
+	if own := scope.Limits.Time; own > 0 {
+		limit = min(limit, own)
+	}
+	if prefs.Explain {
+		page.Explained, err = a.explanation(ctx, p.query, args, limit)
+		return page, err
+	}
+	if page.cursor, err = p.query.Open(ctx, a.pool, args, limit); err != nil {
 		return nil, err
 	}
 	if r.View == request.Number {
@@ -145,7 +159,7 @@ func noRow(r *model.Resource) error {
 }
 
 // plan finds or makes the plan of a request's shape for a role.
-func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned, error) {
+func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned, error) {
 	bounds := s.bounds()
 	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full}
 	if p, ok := a.plans.Get(key); ok {
@@ -167,8 +181,38 @@ func (a *API) plan(scope *access.Scope, r *request.Request, t *nextToken, s span
 	}
 	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q)}
 	p.query = postgres.Compile(statement.Read(q, scope, after, bounds, prefs.Full), orderTypes(q.Order), prefs.Format)
+	if most := scope.Limits.Cost; most > 0 {
+		cost, err := p.query.Cost(ctx, a.pool)
+		if err != nil {
+			return nil, err
+		}
+		if cost > most {
+			p.refused = fault.New(fault.Forbidden, "limit.cost", "the database expects this request to cost %.0f, and role %q may spend %.0f; ask for less, or filter and sort by fields that an index serves", cost, scope.Name, most)
+		}
+	}
 	a.plans.Add(key, p)
 	return p, nil
+}
+
+// Explanation is how the database answers a request.
+type Explanation struct {
+	SQL       string             `json:"sql"`
+	Arguments []any              `json:"arguments"`
+	Took      float64            `json:"took_ms"`
+	Advice    []statement.Advice `json:"advice"`
+	Plan      json.RawMessage    `json:"plan"`
+}
+
+func (a *API) explanation(ctx context.Context, q *postgres.Query, args []any, limit time.Duration) (*Explanation, error) {
+	plan, err := q.Explain(ctx, a.pool, args, limit)
+	if err != nil {
+		return nil, err
+	}
+	explained, err := statement.ReadExplained(plan)
+	if err != nil {
+		return nil, err
+	}
+	return &Explanation{SQL: q.Plan.SQL, Arguments: append([]any{}, args...), Took: explained.Took, Advice: append([]statement.Advice{}, q.Plan.Advise(explained)...), Plan: plan}, nil
 }
 
 func orderTypes(terms []request.Term) []*model.Type {

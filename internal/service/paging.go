@@ -18,12 +18,13 @@ import (
 
 // Page is an answer as it is read from the database: one row, or the rows of a page and the link to the next one.
 type Page struct {
-	Context string // of @context, after "$metadata#"
-	Single  bool
-	Counted bool
-	View    request.View
-	Field   *model.Field // the answer is this field of the row
-	Empty   bool         // there is no row; of a single one, that a relation leads to none
+	Context   string // of @context, after "$metadata#"
+	Single    bool
+	Counted   bool
+	View      request.View
+	Field     *model.Field // the answer is this field of the row
+	Explained *Explanation // asked for in place of the rows; there are none then
+	Empty     bool         // there is no row; of a single one, that a relation leads to none
 
 	api    *API
 	read   *request.Request
@@ -65,8 +66,9 @@ func (s span) bounds() statement.Bounds {
 	return b
 }
 
-// spanOf settles the page of a request: what top or the preference asks for, at most what the resource allows.
-func spanOf(r *request.Request, t *nextToken, prefs Preferences) (s span, err error) {
+// spanOf settles the page of a request: what top or the preference asks for, at most what the resource and the role allow; 0 is no
+// limit of the role.
+func spanOf(r *request.Request, t *nextToken, prefs Preferences, most int) (s span, err error) {
 	s.size = int64(r.Resource.Page.Default)
 	if s.left, err = r.Number("top"); err != nil {
 		return s, err
@@ -84,8 +86,10 @@ func spanOf(r *request.Request, t *nextToken, prefs Preferences) (s span, err er
 	case s.left >= 0:
 		s.size = s.left
 	}
-	if most := int64(r.Resource.Page.Max); most > 0 {
-		s.size = min(s.size, most)
+	for _, most := range []int{r.Resource.Page.Max, most} {
+		if most > 0 {
+			s.size = min(s.size, int64(most))
+		}
 	}
 	if s.left >= 0 {
 		s.size = min(s.size, s.left)

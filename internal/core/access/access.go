@@ -35,6 +35,7 @@ type Scope struct {
 	Name      string // the role's; "" for operators
 	Anonymous bool
 	Claims    []model.Claim
+	Limits    window.Limits
 	model     *model.Model
 	views     map[*model.Resource]*request.SavedView
 	decisions map[window.Operation][]*Decision // by Resource.Index
@@ -95,7 +96,7 @@ func (b *binder) wrong(at window.Pos, what string, err error) {
 }
 
 func (b *binder) scope(role *model.Role) *Scope {
-	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, model: b.model, views: b.views, decisions: map[window.Operation][]*Decision{}}
+	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, Limits: role.Limits, model: b.model, views: b.views, decisions: map[window.Operation][]*Decision{}}
 	for _, op := range window.Operations {
 		s.decisions[op] = make([]*Decision, len(b.model.Resources)+len(b.model.Parts))
 		for _, r := range b.model.Resources {
@@ -304,6 +305,13 @@ func (s *Scope) refuseField(f *model.Field) error {
 // Check says whether the role may read all that a query names: the resource, those it expands, and every field that stands in
 // select, filter or order, also those of relations.
 func (s *Scope) Check(q *request.Query) error {
+	if deep := q.Depth(); s.Limits.Depth > 0 && deep > s.Limits.Depth {
+		return fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name, s.Limits.Depth)
+	}
+	return s.check(q)
+}
+
+func (s *Scope) check(q *request.Query) error {
 	if err := s.checkRow(q.Root); err != nil {
 		return err
 	}
@@ -348,7 +356,7 @@ func (s *Scope) Check(q *request.Query) error {
 	// expand=* means what may be read: the rest is left out, not refused.
 	q.Expand = slices.DeleteFunc(q.Expand, func(e *request.Expansion) bool { return e.Optional && s.For(window.Read, e.Relation.To) == nil })
 	for _, e := range q.Expand {
-		if err := s.Check(e.Query); err != nil {
+		if err := s.check(e.Query); err != nil {
 			return err
 		}
 	}

@@ -157,6 +157,7 @@ type Role struct {
 	About     string
 	Anonymous bool
 	Claims    []Claim
+	Limits    window.Limits
 	Grants    map[*Resource]map[window.Operation]*Grant
 }
 

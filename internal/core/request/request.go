@@ -141,12 +141,18 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 		}
 		r.options = append(r.options, option{name, s.tokens[first:len(s.tokens):len(s.tokens)]})
 	}
+	if len(s.tokens) > maxTokens {
+		return nil, fault.New(fault.Invalid, "limit.size", "the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.tokens), maxTokens)
+	}
 	if r.After != "" {
 		s.shape = append(s.shape, "&after"...)
 	}
 	r.Shape, r.Literals = string(s.shape), s.literals
 	return r, nil
 }
+
+// maxTokens bounds the words, values and marks of a request. A list counts as one.
+const maxTokens = 2000
 
 // undoneOptions are options of the standard that are not done.
 var undoneOptions = []string{"deltatoken", "id", "index", "levels", "schemaversion"}

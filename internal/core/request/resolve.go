@@ -8,8 +8,11 @@ import (
 	"eagerwindow/internal/core/model"
 )
 
-// maxExpand is how deep relations may be expanded within one another.
-const maxExpand = 8
+// maxExpand is how deep relations may be expanded within one another, maxExpansions how many may be in all.
+const (
+	maxExpand     = 8
+	maxExpansions = 100
+)
 
 // Resolve binds the request to the model it was read with.
 func (r *Request) Resolve() (*Query, error) {
@@ -35,7 +38,21 @@ func (r *Request) Resolve() (*Query, error) {
 		q.Select = []*model.Field{r.Field}
 		return q, nil
 	}
-	return q, fill(q, options, "", 0)
+	if err := fill(q, options, "", 0); err != nil {
+		return nil, err
+	}
+	if n := q.expansions(); n > maxExpansions {
+		return nil, fault.New(fault.Invalid, "limit.expand", "the request expands %d relations, at most %d are read", n, maxExpansions).On("expand")
+	}
+	return q, nil
+}
+
+func (q *Query) expansions() int {
+	n := len(q.Expand)
+	for _, e := range q.Expand {
+		n += e.Query.expansions()
+	}
+	return n
 }
 
 // resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.

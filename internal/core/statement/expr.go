@@ -20,7 +20,8 @@ type builder struct {
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
 	vars    map[*request.Element]string
 	params  []request.Value // of the named query that is read
-	full    bool            // rows tell their links, and their fields the types that JSON does not show
+	uses    map[string]*Use
+	full    bool // rows tell their links, and their fields the types that JSON does not show
 }
 
 type valueKey struct {
@@ -29,7 +30,7 @@ type valueKey struct {
 }
 
 func newBuilder(scope *access.Scope) *builder {
-	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*request.Element]string{}}
+	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*request.Element]string{}, uses: map[string]*Use{}}
 }
 
 // arg adds an argument and returns its placeholder with the cast that makes its type certain.
@@ -161,6 +162,7 @@ func (f *from) comparison(c *request.Call, exact bool) string {
 		}
 		return "(" + f.expr(left) + map[string]string{"eq": " is null)", "ne": " is not null)"}[c.Op]
 	}
+	f.noteComparison(c)
 	l, r := f.pair(c.Args[0], c.Args[1])
 	nl, nr := nullable(c.Args[0]), nullable(c.Args[1])
 	plain := "(" + l + " " + comparisons[c.Op] + " " + r + ")"
@@ -201,6 +203,7 @@ func instant(sql string, t *model.Type) string {
 func (f *from) member(m *request.Member, exact bool) string {
 	x := f.expr(m.X)
 	if m.List != nil {
+		f.note(m.X, func(u *Use, column string) { u.Equal = appendNew(u.Equal, column) })
 		sql := "(" + x + " = any(" + f.list(m.List) + "))"
 		if exact && nullable(m.X) {
 			return "coalesce(" + sql + ", false)"

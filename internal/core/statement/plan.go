@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 )
@@ -20,6 +21,15 @@ type Plan struct {
 	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
+	Uses    map[string]*Use // by the alias of each table: what an index could serve
+}
+
+// Use is how a statement uses the columns of a table.
+type Use struct {
+	Table  *catalog.Table
+	Equal  []string // columns that are compared with a value for equality, or with a list
+	Ranges []string // by less or greater
+	Order  []string // the order of the rows, as far as it is of this table's columns: "eta desc"
 }
 
 // Bounds say how a page is limited. A number of rows that many requests ask for stands in the statement itself, as PostgreSQL

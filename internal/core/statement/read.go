@@ -20,6 +20,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 	b.full = full
 	b.params = q.Params
 	plan := newPlan()
+	plan.Uses = b.uses
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
 	table := "\nfrom " + b.origin(q) + " " + alias
@@ -40,7 +41,8 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 		where := f.where(q, alias)
 		plan.Columns = f.answer(q, alias, list)
 		order := f.order(q.Order)
-		for _, o := range order {
+		for i, o := range order {
+			f.noteOrder(q.Order[i], o)
 			plan.Order = append(plan.Order, list.add(o.sql))
 		}
 		if after != nil {
@@ -77,6 +79,7 @@ func (b *builder) expanded(q *request.Query, alias, table string, after []bool, 
 	plan.Columns = outer.answer(q, alias, list)
 	again := make([]orderTerm, len(order))
 	for i, o := range order {
+		inner.noteOrder(q.Order[i], o)
 		again[i] = o
 		if f, ok := q.Order[i].By.(*request.FieldOf); !ok || f.Row != q.Root {
 			name := catalog.Quote("order " + strconv.Itoa(i+1))

@@ -6,6 +6,7 @@ package window
 
 import (
 	"strings"
+	"time"
 	"unicode/utf8"
 )
 
@@ -144,7 +145,16 @@ type Role struct {
 	About     string
 	Anonymous bool
 	Claims    []Claim
+	Limits    Limits
 	May       []*Grant
+}
+
+// Limits bound what one request of a role may ask for; 0 is no limit but the service's own.
+type Limits struct {
+	Rows  int           // on a page
+	Depth int           // of expands and paths
+	Cost  float64       // as the database's planner reckons
+	Time  time.Duration // of a statement
 }
 
 // Claim is what a token of a role must carry.

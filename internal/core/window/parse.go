@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -333,6 +334,29 @@ func (p *parser) role(e entry) *Role {
 			for _, e := range p.mapping(n, "claims") {
 				r.Claims = append(r.Claims, Claim{p.name(e.key, "claim"), p.text(e.value, "a claim's type")})
 			}
+		},
+		"limits": func(n *yaml.Node) {
+			p.keys(n, "limits", map[string]func(*yaml.Node){
+				"rows": func(n *yaml.Node) { r.Limits.Rows = p.rows(n, "rows", false) },
+				"depth": func(n *yaml.Node) {
+					v, err := strconv.Atoi(n.Value)
+					if r.Limits.Depth = v; err != nil || v < 1 || v > 8 {
+						p.wrong(n, "limit.invalid", "depth is how many relations deep a request may go, from 1 to 8, this is %q", n.Value)
+					}
+				},
+				"cost": func(n *yaml.Node) {
+					v, err := strconv.ParseFloat(n.Value, 64)
+					if r.Limits.Cost = v; err != nil || !(v > 0) {
+						p.wrong(n, "limit.invalid", "cost is a number over 0, as the database's planner reckons, this is %q", n.Value)
+					}
+				},
+				"time": func(n *yaml.Node) {
+					v, err := time.ParseDuration(n.Value)
+					if r.Limits.Time = v; err != nil || v < time.Millisecond {
+						p.wrong(n, "limit.invalid", "time is how long a statement may take, such as 3s or 500ms, this is %q", n.Value)
+					}
+				},
+			})
 		},
 		"may": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "may") {

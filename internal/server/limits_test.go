@@ -1,0 +1,111 @@
+package server_test
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"eagerwindow/internal/client"
+)
+
+// What a role may ask for at most, each limit told with its figure; and what is too much for anybody.
+func TestLimits(t *testing.T) {
+	r := start(t)
+	document := "window: limited\nsource: " + r.Harbour + `
+resources:
+  calls: {from: harbour.port_call}
+  vessels: {from: harbour.vessel}
+  tugs: {from: harbour.tug}
+  readings: {from: harbour.tide_reading, page: {max: none}}
+queries:
+  slow: {sql: "select pg_sleep(5)::text as nothing"}
+roles:
+  small:
+    limits: {rows: 7, depth: 1, cost: 600, time: 100ms}
+    may: {"*": read}
+  free: {may: {"*": read}}
+`
+	for _, tt := range []struct{ limits, want string }{
+		{"{cost: 0}", `cost is a number over 0, as the database's planner reckons, this is "0"`}, {"{depth: 9}", "from 1 to 8"}, {"{time: soon}", `such as 3s or 500ms, this is "soon"`},
+		{"{rows: none}", "a number of rows from 1"}, {"{row: 1}", `did you mean "rows"?`},
+	} {
+		_, err := r.Operator.PushDraft(context.Background(), "limited", strings.Replace(document, "{rows: 7, depth: 1, cost: 600, time: 100ms}", tt.limits, 1))
+		if err == nil || !strings.Contains(err.Error(), "line 12, column") || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("limits: %s: %v", tt.limits, err)
+		}
+	}
+	if _, err := r.Operator.PushDraft(context.Background(), "limited", document); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(role, path string) (int, string, time.Duration) {
+		t.Helper()
+		header := http.Header{"Act-As": {role}}
+		start := time.Now()
+		res, err := (&client.Client{URL: r.URL, Token: r.Operator.Token}).Send(context.Background(), client.Request{Method: "GET", Path: "/draft/limited/" + path, Header: header})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, string(text), time.Since(start)
+	}
+	for _, tt := range []struct {
+		role, path string
+		status     int
+		want       string
+	}{
+		{"small", "tugs?top=9", 200, `"@nextLink"`},
+		{"small", "tugs?top=5", 200, `"id":5`},
+		{"small", "calls/17?expand=vessel", 200, `"vessel":{`},
+		{"small", "calls/17?expand=vessel(expand=calls)", 403, `the request goes 2 relations deep; role \"small\" may go 1 deep`},
+		{"small", "calls?filter=vessel/calls/any()", 403, "2 relations deep"},
+		{"small", "calls/17/vessel/calls", 403, "2 relations deep"},
+		{"free", "calls/17/vessel/calls", 200, `"value":[`},
+		{"small", "readings?orderby=height_m", 403, `role \"small\" may spend 600`},
+		{"small", "readings?filter=height_m gt 4.4", 403, "the database expects this request to cost"},
+		{"small", "readings?filter=station eq 'Breakwater' and read_at eq 2026-01-01T00:00:00Z", 200, `"value":[`},
+		{"free", "readings?filter=height_m gt 4.4&top=1", 200, `"value":[`},
+		{"small", "slow", 504, "the database took longer than the limit of 100ms"},
+		{"free", "calls?filter=" + strings.Repeat("id eq 1 or ", 600) + "id eq 2", 400, "at most 2000 are read"},
+		{"free", "calls?filter=id in (" + strings.Repeat("1,", 2500) + "1)", 200, `"value":[`},
+		{"free", "calls?expand=vessel(levels=2)", 400, "levels goes with"},
+	} {
+		if status, text, _ := ask(tt.role, tt.path); status != tt.status || !strings.Contains(text, tt.want) {
+			t.Errorf("%s as %s: %d %.400s\nwant %d %s", tt.path, tt.role, status, text, tt.status, tt.want)
+		}
+	}
+	_, text, took := ask("small", "readings?orderby=height_m desc,read_at&filter=height_m lt 100")
+	t.Logf("refused in %s: %s", took, text)
+}
+
+// An operator is told how the database answers, and which index it lacks; callers are not.
+func TestExplain(t *testing.T) {
+	r := start(t)
+	for _, tt := range []struct{ path, want string }{
+		{"cargo_items?filter=hs_code eq '270900'", `an index on (hs_code) would lead to these`},
+		{"cargo_items?orderby=tonnes desc&top=10", `30000 rows of \"harbour\".\"cargo_item\" are sorted for the first 10; an index on (tonnes desc, id) has them in order`},
+		{"cargo_items?filter=tonnes gt 490 and hs_code in ('270900','440710')&orderby=id&top=1000", `an index on (hs_code, tonnes) would lead to these`},
+		{"port_calls?filter=status eq 'anchored'&top=5", `"advice":[]`}, // an index is there
+		{"vessels?filter=flag eq 'NO'&top=5", `"advice":[]`},            // too few rows to be worth one
+		{"port_calls/17", `"arguments":[17],"took_ms":`},
+		{"arrivals_board?top=3", `"Node Type"`},
+		{"berth_load?from=2026-01-01&to=2026-02-01", `extract(epoch from departed_at`},
+	} {
+		a := get(t, r, r.Operator.Token, "/draft/saltmere/"+tt.path, "Prefer", "explain")
+		if a.StatusCode != 200 || !strings.Contains(a.Text, tt.want) || a.Header.Get("Preference-Applied") != "explain" {
+			t.Errorf("%s: %s %.1500s\nwant %s", tt.path, a.Status, a.Text, tt.want)
+		}
+	}
+	if a := get(t, r, r.Token(t, "harbour_master"), "/api/saltmere/tugs?select=name&top=1", "Prefer", "explain"); !strings.Contains(a.Text, `"value":[`) || a.Header.Get("Preference-Applied") != "" {
+		t.Errorf("a caller of the live API is told %s", a.Text)
+	}
+	if a := get(t, r, r.Operator.Token, "/draft/saltmere/tide_readings?filter=height_m div 0 eq 1", "Prefer", "explain"); a.StatusCode != 400 {
+		t.Errorf("a mistake: %s %s", a.Status, a.Text)
+	}
+}

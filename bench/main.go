@@ -50,6 +50,7 @@ var races = []race{
 	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/port_calls?status=departed&top=20", 1.4},
 	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/port_calls?status=departed&top=1000", 2.7},
 	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen + "&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3},
+	{"20 rows, harbour/large", "/api/large/port_call?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 1.0},
 	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/floor?status=departed&top=1000", 0.8},
 }
 
@@ -78,7 +79,7 @@ func main() {
 	var err error
 	switch flag.Arg(0) {
 	case "ours":
-		err = serveOurs(flag.Arg(1), flag.Arg(2))
+		err = serveOurs(flag.Arg(1), flag.Arg(2), flag.Arg(3))
 	case "hand":
 		err = serveHand(flag.Arg(1))
 	default:
@@ -108,12 +109,16 @@ func run(rounds int, length time.Duration, file, only string) error {
 	if err != nil {
 		return err
 	}
-	ours, stopOurs, err := child("ours", harbour, records)
+	large, err := makeLarge(ctx, pg)
+	if err != nil {
+		return err
+	}
+	ours, pid, stopOurs, err := child("ours", harbour, records, large)
 	if err != nil {
 		return err
 	}
 	defer stopOurs()
-	hand, stopHand, err := child("hand", harbour)
+	hand, _, stopHand, err := child("hand", harbour)
 	if err != nil {
 		return err
 	}
@@ -127,17 +132,38 @@ func run(rounds int, length time.Duration, file, only string) error {
 		if !strings.Contains(r.Name, only) {
 			continue
 		}
-		res, err := r.run(ours, hand, token, rounds, length)
+		other := hand
+		if strings.HasPrefix(r.hand, "/api/") {
+			other = ours
+		}
+		res, err := r.run(ours, other, token, rounds, length)
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.Name, err)
 		}
 		results = append(results, res)
 	}
 	print(os.Stdout, results)
+	var figures []figure
+	if only == "" {
+		if figures, err = measureLarge(ctx, large); err != nil {
+			return err
+		}
+		used, err := memory(ours, pid)
+		if err != nil {
+			return err
+		}
+		figures = append(figures, used)
+		streamed, err := measureStreams(ours, harbour, token, pid)
+		if err != nil {
+			return err
+		}
+		figures = append(figures, streamed...)
+		printFigures(os.Stdout, figures)
+	}
 	if file == "" {
 		return nil
 	}
-	text, err := json.MarshalIndent(results, "", "  ")
+	text, err := json.MarshalIndent(map[string]any{"races": results, "figures": figures}, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -148,11 +174,11 @@ func (r race) run(ours, hand, token string, rounds int, length time.Duration) (r
 	res := result{Name: r.Name, Goal: r.goal}
 	var a, b []side
 	for i := range rounds + 1 {
-		x, err := attack(ours+r.ours, token, length)
+		x, err := attack(ours+r.ours, tokenFor(r.ours, token), length)
 		if err != nil {
 			return res, err
 		}
-		y, err := attack(hand+r.hand, "", length)
+		y, err := attack(hand+r.hand, tokenFor(r.hand, token), length)
 		if err != nil {
 			return res, err
 		}
@@ -163,6 +189,14 @@ func (r race) run(ours, hand, token string, rounds int, length time.Duration) (r
 	res.Ours, res.Hand = median(a), median(b)
 	res.Ratio = res.Ours.Rate / res.Hand.Rate
 	return res, nil
+}
+
+// tokenFor is the token for a path: the harbour's, which alone asks for one.
+func tokenFor(path, token string) string {
+	if strings.HasPrefix(path, "/api/saltmere/") {
+		return token
+	}
+	return ""
 }
 
 //go:embed wrk.lua
@@ -229,23 +263,23 @@ func print(out io.Writer, results []result) {
 }
 
 // child starts this program again as one of the sides and returns its address.
-func child(args ...string) (url string, stop func(), err error) {
+func child(args ...string) (url string, pid int, stop func(), err error) {
 	cmd := exec.Command(os.Args[0], args...)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return "", nil, err
+		return "", 0, nil, err
 	}
 	if err := cmd.Start(); err != nil {
-		return "", nil, err
+		return "", 0, nil, err
 	}
 	stop = func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
 		stop()
-		return "", nil, fmt.Errorf("%s did not start: %w", args[0], err)
+		return "", 0, nil, fmt.Errorf("%s did not start: %w", args[0], err)
 	}
-	return strings.TrimSpace(line), stop, nil
+	return strings.TrimSpace(line), cmd.Process.Pid, stop, nil
 }
 
 func listen(h http.Handler) error {
@@ -261,7 +295,7 @@ func listen(h http.Handler) error {
 	return server.HTTP(h).Serve(l)
 }
 
-func serveOurs(harbour, records string) error {
+func serveOurs(harbour, records, large string) error {
 	ctx := context.Background()
 	l := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s, err := service.Start(ctx, service.Options{Records: records, Secret: "a secret for benchmarks", Log: l})
@@ -270,6 +304,11 @@ func serveOurs(harbour, records string) error {
 	}
 	if err := demo.Publish(ctx, s, harbour); err != nil {
 		return err
+	}
+	if large != "" {
+		if err := publishLarge(ctx, s, large); err != nil {
+			return err
+		}
 	}
 	return listen(server.New(s, nil, l))
 }

@@ -3,6 +3,7 @@ package describe_test
 import (
 	"bytes"
 	"encoding/json"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -59,6 +60,27 @@ func TestValid(t *testing.T) {
 		}
 		if _, again, _ := describeAs(t, role); !bytes.Equal(out, again) {
 			t.Errorf("two descriptions of one model differ for role %q", role)
+		}
+	}
+}
+
+// What is written in one pass is what the library writes.
+func TestJSONSaysTheSame(t *testing.T) {
+	for _, role := range []string{"", "board", "agent", "harbour_master"} {
+		spec, out, _ := describeAs(t, role)
+		want, err := json.Marshal(spec)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var a, b any
+		if err := json.Unmarshal(out, &a); err != nil {
+			t.Fatal(err)
+		}
+		if err := json.Unmarshal(want, &b); err != nil {
+			t.Fatal(err)
+		}
+		if !reflect.DeepEqual(a, b) {
+			t.Errorf("as role %q\ngot  %.2000s\nwant %.2000s", role, out, want)
 		}
 	}
 }

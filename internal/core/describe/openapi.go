@@ -4,7 +4,6 @@ package describe
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -86,15 +85,6 @@ func ordered(spec *openapi.Extendable[openapi.OpenAPI]) inOrder {
 		o.Tags = s.Tags
 	}
 	return o
-}
-
-// JSON writes a description with two blanks of indentation.
-func JSON(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
-	out, err := json.MarshalIndent(ordered(spec), "", "  ")
-	if err != nil {
-		return nil, fmt.Errorf("write the description: %w", err)
-	}
-	return append(out, '\n'), nil
 }
 
 // YAML writes a description as YAML.

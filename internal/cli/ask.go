@@ -23,7 +23,7 @@ func (a *app) ask() *cobra.Command {
 		Long: `Send a request to a window's draft, as its operator or as any role, or with --live to what is published. The path is
 written as it is read: blanks and quotes need no encoding.
 
-As a table an answer shows its rows; -o json shows it as it came. --plan shows how the database finds them, and which index it
+As a table an answer shows its rows; -o json shows it as it came, and so is any other format that format= asks for. --plan shows how the database finds them, and which index it
 lacks.`,
 		Example: `  eager ask saltmere "/port_calls?filter=status eq 'expected'&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)"
   eager ask saltmere /vessels --as agent --claim agent_id=3
@@ -131,6 +131,9 @@ func (a *app) answer(res *http.Response) error {
 	case len(text) == 0:
 		fmt.Fprintln(a.Out, res.Status)
 		return nil
+	case !strings.HasPrefix(res.Header.Get("Content-Type"), "application/json"):
+		_, err := a.Out.Write(text) // CSV, a number: as it came
+		return err
 	case a.output == "yaml":
 		return a.yaml(text)
 	case a.output != "table":

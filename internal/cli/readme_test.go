@@ -28,7 +28,14 @@ func examples(t *testing.T, file string) []example {
 	}
 	var list []example
 	for _, block := range regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		typing := false // a text that goes into a command, up to END
 		for _, line := range strings.SplitAfter(block[1], "\n") {
+			if typing {
+				list[len(list)-1].command += line
+				typing = line != "END\n"
+				continue
+			}
+			typing = strings.Contains(line, "<<'END'")
 			if command, ok := strings.CutPrefix(line, "$ "); ok {
 				list = append(list, example{command: command})
 			} else if len(list) > 0 {
@@ -50,7 +57,7 @@ func pattern(want string) *regexp.Regexp {
 
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
-	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 30} {
+	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {
@@ -93,7 +100,7 @@ func runExamples(t *testing.T, r *harbourtest.Running, list []example, env strin
 	}
 	printed := bytes.Split(out, []byte(mark))
 	for i, e := range list {
-		got := strings.ReplaceAll(string(printed[i]), host, "127.0.0.1:8080")
+		got := strings.NewReplacer(host, "127.0.0.1:8080", "\r\n", "\n").Replace(string(printed[i]))
 		if !pattern(e.want).MatchString(got) {
 			t.Errorf("$ %sgot\n%s\nwant\n%s", e.command, got, e.want)
 		}

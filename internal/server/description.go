@@ -1,17 +1,17 @@
 package server
 
 import (
+	"io"
 	"net/http"
-
-	"github.com/sv-tools/openapi"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
 )
 
 // description answers with the OpenAPI document of what is served: all of it, or with ?role= what that role may do.
-func (s *Server) description(find target, kind string, write func(*openapi.Extendable[openapi.OpenAPI]) ([]byte, error)) http.HandlerFunc {
+func (s *Server) description(find target, kind string, write func(io.Writer, *model.Model, *access.Scope, describe.Place) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		api, _, err := find(r)
 		if err != nil {
@@ -33,12 +33,10 @@ func (s *Server) description(find target, kind string, write func(*openapi.Exten
 		if api.Model.Document.Clients {
 			place.Token = origin + "/auth/" + api.Model.Name + "/token"
 		}
-		out, err := write(describe.OpenAPI(api.Model, scope, place))
-		if err != nil {
-			s.fail(w, r, err)
-			return
-		}
 		w.Header().Set("Content-Type", kind)
-		_, _ = w.Write(out)
+		if err := write(w, api.Model, scope, place); err != nil { // the caller has gone away, or nothing is sent yet
+			s.log.Error("a description broke off", "id", idOf(w), "path", r.URL.Path, "error", err)
+			panic(http.ErrAbortHandler)
+		}
 	}
 }

@@ -37,15 +37,15 @@ func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI]
 		t.Fatal(err)
 	}
 	spec := describe.OpenAPI(m, scope, place)
-	out, err := describe.JSON(spec)
-	if err != nil {
+	var out bytes.Buffer
+	if err := describe.JSON(&out, m, scope, place); err != nil {
 		t.Fatal(err)
 	}
 	var d described
-	if err := json.Unmarshal(out, &d); err != nil {
+	if err := json.Unmarshal(out.Bytes(), &d); err != nil {
 		t.Fatal(err)
 	}
-	return spec, out, d
+	return spec, out.Bytes(), d
 }
 
 func TestValid(t *testing.T) {
@@ -86,13 +86,18 @@ func TestJSONSaysTheSame(t *testing.T) {
 }
 
 func TestYAMLSaysTheSame(t *testing.T) {
-	spec, asJSON, _ := describeAs(t, "agent")
-	asYAML, err := describe.YAML(spec)
+	_, asJSON, _ := describeAs(t, "agent")
+	m, policy := harbour.Saltmere(t)
+	scope, err := policy.Scope(access.Caller{Subject: "x", Role: "agent"})
 	if err != nil {
 		t.Fatal(err)
 	}
+	var asYAML bytes.Buffer
+	if err := describe.YAML(&asYAML, m, scope, place); err != nil {
+		t.Fatal(err)
+	}
 	var a, b any
-	if err := yaml.Unmarshal(asYAML, &a); err != nil {
+	if err := yaml.Unmarshal(asYAML.Bytes(), &a); err != nil {
 		t.Fatal(err)
 	}
 	if err := yaml.Unmarshal(asJSON, &b); err != nil {

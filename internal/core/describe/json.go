@@ -4,26 +4,144 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"io"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
 
-	"github.com/sv-tools/openapi"
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/model"
 )
 
-// JSON writes a description with two blanks of indentation.
+// JSON writes a description with two blanks of indentation, the same that OpenAPI makes. It is made and written resource by
+// resource, so that a thousand tables take no more memory than ten.
 //
-// The objects of the library write themselves level by level, each level reading what the one below wrote, which takes seconds
-// for a thousand tables. This writes the same in one pass; a test holds it against the library.
-func JSON(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
-	p := &printer{fields: map[reflect.Type][]fieldOf{}}
-	if err := p.value(reflect.ValueOf(ordered(spec)), false); err != nil {
-		return nil, fmt.Errorf("write the description: %w", err)
+// The objects of the library write themselves level by level, each level reading what the one below wrote. This writes them in
+// one pass; a test holds it against the library.
+func JSON(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
+	p := &printer{to: out, fields: map[reflect.Type][]fieldOf{}}
+	if err := p.description(m, scope, at); err != nil {
+		return fmt.Errorf("write the description: %w", err)
 	}
-	return append(p.out, '\n'), nil
+	p.out = append(p.out, '\n')
+	return p.flush(0)
+}
+
+func (p *printer) description(m *model.Model, scope *access.Scope, at Place) error {
+	w := newWriter(m, scope)
+	o := ordered(w.head(at))
+	p.open('{')
+	for i, part := range []member{{"openapi", o.OpenAPI}, {"info", o.Info}, {"servers", o.Servers}, {"security", o.Security}, {"tags", o.Tags}} {
+		if part.value == nil {
+			continue
+		}
+		p.name(part.name, i == 0)
+		if err := p.value(reflect.ValueOf(part.value), true); err != nil {
+			return err
+		}
+	}
+	resources := append(described(m, scope), m.Parts...)
+	// The paths of a resource stand together in the order of all paths: a slash comes before whatever a name can go on with.
+	slices.SortFunc(resources, func(a, b *model.Resource) int { return cmp.Compare(a.Name, b.Name) })
+	p.name("paths", false)
+	p.open('{')
+	written := 0
+	for _, r := range resources {
+		if r.View != nil && r.View.Top != r {
+			continue
+		}
+		one := newWriter(m, scope)
+		one.resource(r)
+		if err := p.each(reflect.ValueOf(one.paths.Spec.Paths), &written); err != nil {
+			return err
+		}
+	}
+	p.close('}', written == 0)
+	p.name("components", false)
+	p.open('{')
+	c := w.components.Spec
+	for i, group := range []member{{"parameters", c.Parameters}, {"responses", c.Responses}} {
+		p.name(group.name, i == 0)
+		if err := p.value(reflect.ValueOf(group.value), true); err != nil {
+			return err
+		}
+	}
+	if err := p.schemas(w, resources); err != nil {
+		return err
+	}
+	if len(c.SecuritySchemes) > 0 {
+		p.name("securitySchemes", false)
+		if err := p.value(reflect.ValueOf(c.SecuritySchemes), true); err != nil {
+			return err
+		}
+	}
+	p.close('}', false)
+	p.close('}', false)
+	return nil
+}
+
+// schemas writes those that everything shares among those of the rows, in the order of their names.
+func (p *printer) schemas(w *writer, resources []*model.Resource) error {
+	p.name("schemas", false)
+	p.open('{')
+	written := 0
+	shared := slices.Sorted(maps.Keys(w.components.Spec.Schemas))
+	before := func(name string) error {
+		for len(shared) > 0 && (name == "" || shared[0] < name) {
+			one := map[string]any{shared[0]: w.components.Spec.Schemas[shared[0]]}
+			if err := p.each(reflect.ValueOf(one), &written); err != nil {
+				return err
+			}
+			shared = shared[1:]
+		}
+		return nil
+	}
+	slices.SortFunc(resources, func(a, b *model.Resource) int { return cmp.Compare(component(a, ""), component(b, "")) })
+	for _, r := range resources {
+		if err := before(component(r, "")); err != nil {
+			return err
+		}
+		one := newWriter(w.model, w.scope)
+		one.schemas(r)
+		if err := p.each(reflect.ValueOf(one.components.Spec.Schemas), &written); err != nil {
+			return err
+		}
+	}
+	err := before("")
+	p.close('}', written == 0)
+	return err
+}
+
+// each writes the members of a map after those that are written.
+func (p *printer) each(m reflect.Value, written *int) error {
+	keys := make([]string, 0, m.Len())
+	for _, k := range m.MapKeys() {
+		keys = append(keys, k.String())
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		p.name(k, *written == 0)
+		*written++
+		if err := p.value(m.MapIndex(reflect.ValueOf(k)), true); err != nil {
+			return err
+		}
+	}
+	return p.flush(64 << 10)
+}
+
+// flush hands on what is written, once it is so much.
+func (p *printer) flush(most int) error {
+	if len(p.out) < most {
+		return nil
+	}
+	_, err := p.to.Write(p.out)
+	p.out = p.out[:0]
+	return err
 }
 
 type printer struct {
+	to     io.Writer
 	out    []byte
 	depth  int
 	fields map[reflect.Type][]fieldOf

@@ -3,8 +3,10 @@
 package describe
 
 import (
-	"bytes"
+	"cmp"
 	"fmt"
+	"io"
+	"slices"
 	"strings"
 
 	"github.com/sv-tools/openapi"
@@ -23,41 +25,49 @@ type Place struct {
 
 // OpenAPI is the description as OpenAPI 3.1: what the scope may do and no more.
 func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[openapi.OpenAPI] {
-	w := &writer{model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
-	doc := m.Document
-	title := doc.Title
-	if title == "" {
-		title = m.Name
-	}
-	version := doc.Version
-	if version == "" {
-		version = "0"
-	}
-	about := doc.About
-	if scope.Name != "" {
-		about = strings.TrimSpace(about + fmt.Sprintf("\n\nAs role `%s` sees it.", scope.Name))
-	}
-	w.shared(at)
-	spec := &openapi.OpenAPI{
-		OpenAPI:    "3.1.1",
-		Info:       openapi.NewExtendable(&openapi.Info{Title: title, Description: about, Version: version}),
-		Servers:    []*openapi.Extendable[openapi.Server]{openapi.NewExtendable(&openapi.Server{URL: at.Server})},
-		Paths:      w.paths,
-		Components: w.components,
-	}
-	for _, r := range m.Resources {
-		if len(scope.Operations(r)) > 0 {
-			spec.Tags = append(spec.Tags, openapi.NewExtendable(&openapi.Tag{Name: r.Name, Description: r.About}))
-			w.resource(r)
-		}
+	w := newWriter(m, scope)
+	spec := w.head(at)
+	for _, r := range described(m, scope) {
+		w.schemas(r)
+		w.resource(r)
 	}
 	for _, part := range m.Parts {
 		w.schemas(part)
 	}
+	spec.Spec.Paths = w.paths
+	return spec
+}
+
+func newWriter(m *model.Model, scope *access.Scope) *writer {
+	return &writer{model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
+}
+
+// described lists the resources that the scope may do anything with.
+func described(m *model.Model, scope *access.Scope) []*model.Resource {
+	return slices.DeleteFunc(slices.Clone(m.Resources), func(r *model.Resource) bool { return len(scope.Operations(r)) == 0 })
+}
+
+// head is a description without its paths and the schemas of rows.
+func (w *writer) head(at Place) *openapi.Extendable[openapi.OpenAPI] {
+	doc := w.model.Document
+	about := doc.About
+	if w.scope.Name != "" {
+		about = strings.TrimSpace(about + fmt.Sprintf("\n\nAs role `%s` sees it.", w.scope.Name))
+	}
+	w.shared(at)
+	spec := &openapi.OpenAPI{
+		OpenAPI:    "3.1.1",
+		Info:       openapi.NewExtendable(&openapi.Info{Title: cmp.Or(doc.Title, w.model.Name), Description: about, Version: cmp.Or(doc.Version, "0")}),
+		Servers:    []*openapi.Extendable[openapi.Server]{openapi.NewExtendable(&openapi.Server{URL: at.Server})},
+		Components: w.components,
+	}
+	for _, r := range described(w.model, w.scope) {
+		spec.Tags = append(spec.Tags, openapi.NewExtendable(&openapi.Tag{Name: r.Name, Description: r.About}))
+	}
 	if at.Token != "" {
 		bearer := openapi.SecurityRequirement{"token": []string{}}
 		spec.Security = []openapi.SecurityRequirement{bearer}
-		if m.AnonymousRole() != nil {
+		if w.model.AnonymousRole() != nil {
 			spec.Security = append(spec.Security, openapi.SecurityRequirement{})
 		}
 	}
@@ -88,14 +98,13 @@ func ordered(spec *openapi.Extendable[openapi.OpenAPI]) inOrder {
 }
 
 // YAML writes a description as YAML.
-func YAML(spec *openapi.Extendable[openapi.OpenAPI]) ([]byte, error) {
-	var out bytes.Buffer
-	e := yaml.NewEncoder(&out)
+func YAML(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
+	e := yaml.NewEncoder(out)
 	e.SetIndent(2)
-	if err := e.Encode(ordered(spec)); err != nil {
-		return nil, fmt.Errorf("write the description: %w", err)
+	if err := e.Encode(ordered(OpenAPI(m, scope, at))); err != nil {
+		return fmt.Errorf("write the description: %w", err)
 	}
-	return out.Bytes(), nil
+	return nil
 }
 
 type writer struct {
@@ -191,7 +200,6 @@ var (
 )
 
 func (w *writer) resource(r *model.Resource) {
-	w.schemas(r)
 	reads := w.scope.For(window.Read, r) != nil
 	collection := &openapi.PathItem{}
 	if reads {

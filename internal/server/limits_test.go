@@ -88,9 +88,9 @@ roles:
 func TestExplain(t *testing.T) {
 	r := start(t)
 	for _, tt := range []struct{ path, want string }{
-		{"cargo_items?filter=hs_code eq '270900'", `an index on (hs_code) would lead to these`},
+		{"cargo_items?filter=hs_code eq '270900'", `an index on (hs_code) would lead to those that are`},
 		{"cargo_items?orderby=tonnes desc&top=10", `30000 rows of \"harbour\".\"cargo_item\" are sorted for the first 10; an index on (tonnes desc, id) has them in order`},
-		{"cargo_items?filter=tonnes gt 490 and hs_code in ('270900','440710')&orderby=id&top=1000", `an index on (hs_code, tonnes) would lead to these`},
+		{"cargo_items?filter=tonnes gt 490 and hs_code in ('270900','440710')&orderby=id&top=1000", `an index on (hs_code, tonnes) would lead to those that are`},
 		{"port_calls?filter=status eq 'anchored'&top=5", `"advice":[]`}, // an index is there
 		{"vessels?filter=flag eq 'NO'&top=5", `"advice":[]`},            // too few rows to be worth one
 		{"port_calls/17", `"arguments":[17],"took_ms":`},

@@ -41,7 +41,7 @@ var commands = []struct {
 	{"look.png", []string{"look", "saltmere"}},
 	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
-	{"plan-terminal.png", []string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '270900'&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
+	{"plan-terminal.png", []string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
 	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
 }
 

@@ -147,6 +147,7 @@ func (w *writer) shared(at Place) {
 		{"invalid", "The request can't be understood."}, {"unauthenticated", "No token, or one that is not accepted, where one is needed."},
 		{"forbidden", "The role may not do this; the message says what it may."}, {"missing", "There is no such row, or none that the role may see."},
 		{"conflict", "The row stands against another one."}, {"unprocessable", "A rule of the database refuses the row."},
+		{"formats", "No format that the caller accepts is written here."},
 		{"media", "The body has a type that is not accepted."}, {"unavailable", "The database is away or too slow."},
 	} {
 		c.Add(r.name, openapi.NewResponseBuilder().Description(r.about).AddContent("application/json", media(schemaRef("error"))).Build())
@@ -166,6 +167,7 @@ func (w *writer) shared(at Place) {
 		{"top", "At most this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 20},
 		{"skip", "Pass over this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 0},
 		{"count", "Whether the answer tells the number of all rows that the filter meets.", openapi.NewSchemaBuilder().Type("boolean"), true},
+		{"format", "How the answer is written, in place of Accept: json (also with parameters), ndjson, csv or xml.", openapi.NewSchemaBuilder().Type("string"), "csv"},
 		{"skiptoken", "Where the page begins; part of a next link, never made by callers.", openapi.NewSchemaBuilder().Type("string"), nil},
 	} {
 		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
@@ -193,10 +195,10 @@ func media(schema *openapi.RefOrSpec[openapi.Schema]) *openapi.Extendable[openap
 
 // listOptions and rowOptions are the parameters of a collection, and of one row.
 var (
-	listOptions  = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken"}
-	rowOptions   = []string{"compute", "select", "expand"}
+	listOptions  = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "format", "skiptoken"}
+	rowOptions   = []string{"compute", "select", "expand", "format"}
 	countOptions = []string{"apply", "search", "filter"}
-	readRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "unavailable"}
+	readRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "formats", "unavailable"}
 )
 
 func (w *writer) resource(r *model.Resource) {
@@ -256,6 +258,12 @@ func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrS
 
 func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema], options []string) *openapi.Extendable[openapi.Operation] {
 	op := w.operation(r, id, summary, "200", answer, readRefusals...)
+	if answer != nil {
+		content := op.Spec.Responses.Spec.Response["200"].Spec.Spec.Content
+		for kind, about := range otherFormats {
+			content[kind] = media(text(about).Build())
+		}
+	}
 	if r.Query != nil {
 		for _, p := range r.Query.Parameters {
 			op.Spec.Parameters = append(op.Spec.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.Name, In: openapi.InQuery,
@@ -266,6 +274,13 @@ func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.Ref
 		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
 	}
 	return op
+}
+
+// otherFormats are what rows are written as besides JSON.
+var otherFormats = map[string]string{
+	"application/x-ndjson": "Each row as a JSON object on a line of its own.",
+	"text/csv":             "A line of names, then a line for each row (RFC 4180); what is nested as JSON text.",
+	"application/xml":      "Each row as an element, its fields as elements in it.",
 }
 
 // number describes the count of a collection, which is bare text.
@@ -303,7 +318,7 @@ func body(schema string) *openapi.RefOrSpec[openapi.Extendable[openapi.RequestBo
 }
 
 // statuses are the refusals by the name of their response.
-var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "conflict": "409",
+var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406", "conflict": "409",
 	"media": "415", "unprocessable": "422", "unavailable": "503"}
 
 func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {

@@ -59,6 +59,7 @@ func (p *Plan) Advise(e *Explained) []Advice {
 			list = append(list, a)
 		} else if a, ok := p.adviseSort(s, limited); ok {
 			list = append(list, a)
+			return // an index for the order leads to the rows as well
 		}
 		if s.Type == "Limit" {
 			limited = s.Rows
@@ -90,7 +91,11 @@ func (p *Plan) adviseScan(s *Step) (Advice, bool) {
 		return Advice{}, false
 	}
 	a := Advice{Table: u.Table.QualifiedName(), Columns: columns, Read: int64(read), Wanted: int64(wanted)}
-	a.Message = fmt.Sprintf("%d rows of %s are read for %d that are wanted; an index on (%s) would lead to these", a.Read, a.Table, a.Wanted, strings.Join(columns, ", "))
+	wants := fmt.Sprintf("for %d that are wanted", a.Wanted)
+	if a.Wanted == 0 {
+		wants = "and none is wanted"
+	}
+	a.Message = fmt.Sprintf("%d rows of %s are read %s; an index on (%s) would lead to those that are", a.Read, a.Table, wants, strings.Join(columns, ", "))
 	return a, true
 }
 

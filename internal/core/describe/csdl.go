@@ -92,7 +92,7 @@ func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
 	w := &csdlWriter{scope: scope, out: &Metadata{version: version, namespace: namespace(m.Name)}, names: map[string]string{}, used: map[string]bool{"Container": true}}
 	resources := slices.DeleteFunc(append(slices.Clone(m.Resources), m.Parts...), func(r *model.Resource) bool { return scope.For(window.Read, r) == nil })
 	for _, r := range resources { // what is no set is a function, whose name no type may have
-		if !w.isEntity(r) && r.View == nil {
+		if part := r.View != nil && r.View.Top != r; !part && !w.isEntity(r) {
 			w.used[r.Name] = true
 		}
 	}

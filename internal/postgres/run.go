@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -162,6 +163,7 @@ type Written struct {
 	Readable bool   // the role may read the row
 	Row      []byte // the row as stored, as JSON
 	Key      []byte // its key, as a JSON array
+	Version  string // "" where it has none
 }
 
 // Write runs a writing statement of one row. Where the row as written breaks the role's rule, all is undone.
@@ -181,6 +183,9 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, 
 		w.Kept = guard(values, q.Plan.Guards.Kept)
 		w.Readable = guard(values, q.Plan.Guards.Readable)
 		w.Row = q.rows.append(nil, values)
+		if at := q.Plan.Version; at >= 0 {
+			w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)
+		}
 		if len(q.order) > 0 {
 			w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
 		}

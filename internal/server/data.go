@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -66,6 +67,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 		return s.query(w, r, below(r), "application/x-www-form-urlencoded", api, caller)
 	}))
 	r.Patch(at+"/*", handle(s.update))
+	r.Put(at+"/*", handle(s.replace))
 	r.Delete(at+"/*", handle(s.remove))
 }
 
@@ -232,6 +234,13 @@ func preferences(r *http.Request) service.Preferences {
 		return p // a preference that can't be read is not honoured (RFC 7240, 2)
 	}
 	_, p.Explain = list.Get("explain")
+	if m, ok := list.Get("return"); ok {
+		if item, ok := m.(httpsfv.Item); ok {
+			if token, ok := item.Value.(httpsfv.Token); ok {
+				p.Return = string(token)
+			}
+		}
+	}
 	for _, name := range []string{"maxpagesize", "odata.maxpagesize"} {
 		if m, ok := list.Get(name); ok {
 			if item, ok := m.(httpsfv.Item); ok {
@@ -434,35 +443,84 @@ func jsonBody(r *http.Request) ([]byte, error) {
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	body, err := jsonBody(r)
-	if err != nil {
-		return err
-	}
-	written, err := api.Create(r.Context(), caller, below(r), r.URL.RawQuery, body)
-	if err != nil {
-		return err
-	}
-	if written.Path != "" {
-		w.Header().Set("Location", root(r)+"/"+written.Path)
-	}
-	writeRow(w, r, http.StatusCreated, written)
-	return nil
+	return s.change(w, r, caller, api.Create)
 }
 
 func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	body, err := jsonBody(r)
+	return s.change(w, r, caller, api.Update)
+}
+
+func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	return s.change(w, r, caller, api.Replace)
+}
+
+func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	in, err := writeOf(r)
 	if err != nil {
 		return err
 	}
-	written, err := api.Update(r.Context(), caller, below(r), r.URL.RawQuery, body)
-	if err != nil {
+	if err := api.Delete(r.Context(), caller, in); err != nil {
 		return err
 	}
-	writeRow(w, r, http.StatusOK, written)
+	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
 
-// writeRow answers with the row as stored, or with nothing where the role may not read it.
+// change writes a row, and answers with it as it is stored.
+func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, service.Write) (*service.Written, error)) error {
+	in, err := writeOf(r)
+	if err != nil {
+		return err
+	}
+	written, err := do(r.Context(), caller, in)
+	if err != nil {
+		return err
+	}
+	status := http.StatusOK
+	if written.Created {
+		status = http.StatusCreated
+		if written.Path != "" {
+			w.Header().Set("Location", root(r)+"/"+written.Path)
+		}
+	}
+	if written.ETag != "" {
+		w.Header().Set("ETag", written.ETag)
+	}
+	switch preferences(r).Return {
+	case "minimal":
+		w.Header().Set("Preference-Applied", "return=minimal")
+		written.Row = nil
+	case "representation":
+		if written.Row != nil {
+			w.Header().Set("Preference-Applied", "return=representation")
+		}
+	}
+	writeRow(w, r, status, written)
+	return nil
+}
+
+// writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
+func writeOf(r *http.Request) (service.Write, error) {
+	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r) }}
+	for _, line := range r.Header.Values("If-Match") {
+		for tag := range strings.SplitSeq(line, ",") {
+			version := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`), `"`)
+			if n, err := strconv.ParseUint(version, 10, 32); version != "*" && (err != nil || strconv.FormatUint(n, 10) != version) {
+				version = "0" // no row has it: a tag that this service never gave
+			}
+			in.IfMatch = append(in.IfMatch, version)
+		}
+	}
+	switch none := r.Header.Get("If-None-Match"); none {
+	case "", "*":
+		in.MustBeNew = none == "*"
+	default:
+		return in, fault.New(fault.Invalid, "version.condition", "with a write, If-None-Match is * and asks for a new row; a version goes into If-Match").On("If-None-Match")
+	}
+	return in, nil
+}
+
+// writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
 func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written) {
 	if written.Row == nil {
 		if written.Path != "" {
@@ -479,14 +537,6 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	_, _ = w.Write(append(out, '\n'))
-}
-
-func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if err := api.Delete(r.Context(), caller, below(r), r.URL.RawQuery); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
 }
 
 // serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631). Named queries that need

@@ -59,8 +59,9 @@ func newAPI(s *Service, b *bound, release int) *API {
 type Preferences struct {
 	MaxPageSize int // 0: not given
 	Format      postgres.Format
-	Full        bool // all control information: links and types
-	Explain     bool // how the database would answer, not the answer
+	Full        bool   // all control information: links and types
+	Return      string // of a write: minimal, representation, "" not said
+	Explain     bool   // how the database would answer, not the answer
 }
 
 // readLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.

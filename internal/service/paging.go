@@ -122,7 +122,7 @@ func (p *Page) ETag() string {
 	if p.Empty || !p.Single || p.plan.query.Plan.Version < 0 {
 		return ""
 	}
-	return `W/"` + strconv.FormatUint(uint64(p.cursor.Version()), 10) + `"`
+	return etag(strconv.FormatUint(uint64(p.cursor.Version()), 10))
 }
 
 // AppendHeader writes what the format has before the rows.

@@ -20,136 +20,261 @@ import (
 	"eagerwindow/internal/postgres"
 )
 
-// Written is the answer of a create or an update.
+// Write is what a caller sends to change rows.
+type Write struct {
+	Path, Query string
+	Body        func() ([]byte, error) // asked for once it is known that the caller may write
+	IfMatch     []string               // versions, "*" any; nil: not sent
+	MustBeNew   bool                   // If-None-Match: *
+}
+
+// Written is the answer of a create, a change or a replacement.
 type Written struct {
 	Context string
 	Row     []byte // as JSON; nil where the role may not read the row
 	Path    string // of the row, below the window; "" where the resource has no key
+	ETag    string
+	Created bool
 }
 
-// Create adds one row to the collection at path.
-func (a *API) Create(ctx context.Context, c access.Caller, path, rawQuery string, body []byte) (*Written, error) {
-	scope, r, err := a.target(c, window.Create, path, rawQuery)
+// Create adds one row to the collection at the path.
+func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
+	t, err := a.target(c, window.Create, in)
 	if err != nil {
 		return nil, err
 	}
+	r := t.request
 	if r.Single {
-		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PATCH", "DELETE"},
+		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PUT", "PATCH", "DELETE"},
 			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
 	}
-	decision := scope.For(window.Create, r.Resource)
-	row, err := payload.Read(body, r.Resource, window.Create, decision)
+	body, err := in.Body()
 	if err != nil {
 		return nil, err
 	}
-	return a.write(ctx, c, scope, window.Create, r, statement.Create(r.Resource, row.Fields, scope), row.Values)
+	row, err := payload.Read(body, r.Resource, window.Create, t.scope.For(window.Create, r.Resource))
+	if err != nil {
+		return nil, err
+	}
+	return a.created(ctx, c, t, row)
 }
 
-// Update changes the fields that the body names in the row at path.
-func (a *API) Update(ctx context.Context, c access.Caller, path, rawQuery string, body []byte) (*Written, error) {
-	scope, r, err := a.target(c, window.Update, path, rawQuery)
-	if err != nil {
-		return nil, err
+func (a *API) created(ctx context.Context, c access.Caller, t *target, row *payload.Row) (*Written, error) {
+	w, err := a.write(ctx, c, t, window.Create, statement.Create(t.query, row.Fields, t.scope), statement.Input{Body: row.Values})
+	if w != nil {
+		w.Created = true
 	}
-	q, err := oneRow(r, "changed with PATCH")
-	if err != nil {
-		return nil, err
-	}
-	row, err := payload.Read(body, r.Resource, window.Update, scope.For(window.Update, r.Resource))
-	if err != nil {
-		return nil, err
-	}
-	return a.write(ctx, c, scope, window.Update, r, statement.Update(q, row.Fields, scope), row.Values)
+	return w, err
 }
 
-// Delete removes the row at path.
-func (a *API) Delete(ctx context.Context, c access.Caller, path, rawQuery string) error {
-	scope, r, err := a.target(c, window.Delete, path, rawQuery)
+// Update changes the fields that the body names in the row at the path.
+func (a *API) Update(ctx context.Context, c access.Caller, in Write) (*Written, error) {
+	return a.change(ctx, c, in, "changed with PATCH", false)
+}
+
+// Replace gives the row at the path the values of the body; what it leaves out goes to its default.
+func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written, error) {
+	return a.change(ctx, c, in, "replaced with PUT", true)
+}
+
+func (a *API) change(ctx context.Context, c access.Caller, in Write, what string, replace bool) (*Written, error) {
+	t, err := a.target(c, window.Update, in)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.oneRow(what); err != nil {
+		return nil, err
+	}
+	body, err := in.Body()
+	if err != nil {
+		return nil, err
+	}
+	r := t.request.Resource
+	d := t.scope.For(window.Update, r)
+	var row *payload.Row
+	if replace {
+		row, err = payload.Replace(body, r, d)
+	} else {
+		row, err = payload.Read(body, r, window.Update, d)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if in.MustBeNew {
+		return a.createAt(ctx, c, t, in, body)
+	}
+	if err := t.versionGiven(in); err != nil {
+		return nil, err
+	}
+	plan := statement.Update(t.query, row.Fields, row.Defaults, t.scope, conditional(in))
+	w, err := a.write(ctx, c, t, window.Update, plan, statement.Input{Body: row.Values, Versions: in.IfMatch})
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && keyIsChosen(r) {
+		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, r) != nil {
+			return made, err
+		}
+	}
+	return w, err
+}
+
+// keyIsChosen says whether callers choose the key of a row, and not the database.
+func keyIsChosen(r *model.Resource) bool {
+	return !slices.ContainsFunc(r.Key, func(k *model.Field) bool {
+		return k.ReadOnly || k.Column.Identity != catalog.NoIdentity || k.Column.Default != ""
+	})
+}
+
+// createAt adds the row whose key the path gives (Protocol, 11.4.4).
+func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write, body []byte) (*Written, error) {
+	r := t.request.Resource
+	d := t.scope.For(window.Create, r)
+	if d == nil {
+		return nil, t.scope.Refuse(window.Create, r)
+	}
+	if slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] }) {
+		return nil, noRow(r)
+	}
+	key, err := t.request.KeyTexts(t.query)
+	if err != nil {
+		return nil, err
+	}
+	row, err := payload.CreateAt(body, r, d, key)
+	if err != nil {
+		return nil, err
+	}
+	made, err := a.created(ctx, c, t, row)
+	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && in.MustBeNew {
+		return nil, fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
+	}
+	return made, err
+}
+
+// Delete removes the row at the path.
+func (a *API) Delete(ctx context.Context, c access.Caller, in Write) error {
+	t, err := a.target(c, window.Delete, in)
 	if err != nil {
 		return err
 	}
-	q, err := oneRow(r, "deleted")
-	if err != nil {
+	if err := t.oneRow("deleted"); err != nil {
 		return err
 	}
-	plan := statement.Delete(q, scope)
-	args, err := plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims})
-	if err != nil {
+	if err := t.versionGiven(in); err != nil {
 		return err
 	}
-	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.pool, args)
+	_, err = a.write(ctx, c, t, window.Delete, statement.Delete(t.query, t.scope, conditional(in)), statement.Input{Versions: in.IfMatch})
+	return err
+}
+
+// conditional says whether the row must have one of the versions that are given.
+func conditional(in Write) bool { return in.IfMatch != nil && !slices.Contains(in.IfMatch, "*") }
+
+// target is where a write leads.
+type target struct {
+	scope   *access.Scope
+	request *request.Request
+	query   *request.Query // what the answer shows
+}
+
+// writeOptions go with a write: what its answer shows.
+var writeOptions = []string{"select", "expand", "compute"}
+
+// target reads the path of a write and refuses it where the role may not do the operation.
+func (a *API) target(c access.Caller, op window.Operation, in Write) (*target, error) {
+	scope, err := a.scope(c)
 	if err != nil {
-		return a.explain(err, r.Resource, scope)
+		return nil, err
 	}
-	if !done.Found {
-		return a.missed(ctx, c, window.Delete, r)
+	r, err := request.Read(a.Model, in.Path, in.Query)
+	if err != nil {
+		return nil, err
+	}
+	if scope.For(op, r.Resource) == nil {
+		return nil, scope.Refuse(op, r.Resource)
+	}
+	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
+		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation or to a field it is not done yet", r.Resource.Name).On("path")
+	}
+	for _, name := range r.Options() {
+		if !slices.Contains(writeOptions, name) {
+			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a write, which takes select, expand and compute for its answer", name).On(name)
+		}
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	if len(r.Options()) > 0 {
+		if err := scope.Check(q); err != nil {
+			return nil, err
+		}
+	}
+	return &target{scope, r, q}, nil
+}
+
+func (t *target) oneRow(what string) error {
+	r := t.request
+	if !r.Single {
+		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.collection", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "POST"},
+			Message: fmt.Sprintf("only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)}
 	}
 	return nil
 }
 
-// target reads the path of a write and refuses it where the role may not do the operation.
-func (a *API) target(c access.Caller, op window.Operation, path, rawQuery string) (*access.Scope, *request.Request, error) {
-	scope, err := a.scope(c)
-	if err != nil {
-		return nil, nil, err
+// versionGiven refuses a change without a version where the resource asks for one (RFC 6585, 3).
+func (t *target) versionGiven(in Write) error {
+	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil {
+		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
 	}
-	r, err := request.Read(a.Model, path, rawQuery)
-	if err != nil {
-		return nil, nil, err
-	}
-	if rawQuery != "" {
-		return nil, nil, fault.New(fault.Invalid, "option.misplaced", "a write takes no query options")
-	}
-	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
-		return nil, nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation or to a field it is not done yet", r.Resource.Name).On("path")
-	}
-	if scope.For(op, r.Resource) == nil {
-		return nil, nil, scope.Refuse(op, r.Resource)
-	}
-	return scope, r, nil
+	return nil
 }
 
-func oneRow(r *request.Request, what string) (*request.Query, error) {
-	if !r.Single {
-		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.collection", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "POST"},
-			Message: fmt.Sprintf("only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)}
-	}
-	return r.Resolve()
-}
-
-func (a *API) write(ctx context.Context, c access.Caller, scope *access.Scope, op window.Operation, r *request.Request, plan *statement.Plan, body []*string) (*Written, error) {
-	args, err := plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims, Body: body})
+// write runs the statement of a write for one row.
+func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.Operation, plan *statement.Plan, in statement.Input) (*Written, error) {
+	r := t.request
+	in.Literals, in.Claims = r.Literals, c.Claims
+	args, err := plan.Args(in)
 	if err != nil {
 		return nil, err
 	}
-	types := make([]*model.Type, len(r.Resource.Key))
-	for i, f := range r.Resource.Key {
-		types[i] = f.Type
+	types := make([]*model.Type, len(plan.Order))
+	for i := range plan.Order {
+		types[i] = r.Resource.Key[i].Type
 	}
 	done, err := postgres.Compile(plan, types, postgres.Format{}).Write(ctx, a.pool, args)
 	switch {
 	case err != nil:
-		return nil, a.explain(err, r.Resource, scope)
+		return nil, a.explain(err, r.Resource, t.scope)
 	case !done.Found:
-		return nil, a.missed(ctx, c, op, r)
+		return nil, a.missed(ctx, c, op, r, in.Versions)
 	case !done.Kept:
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", scope.Name, op, r.Resource.Name).On(r.Resource.Name)
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
 	}
-	w := &Written{Context: r.Resource.Name + "/$entity", Path: rowPath(r.Resource, done.Key)}
-	if done.Readable && scope.For(window.Read, r.Resource) != nil {
+	w := &Written{Context: r.Resource.Name + contextSelect(t.query) + "/$entity", Path: rowPath(r.Resource, done.Key)}
+	if done.Version != "" {
+		w.ETag = etag(done.Version)
+	}
+	if done.Readable && t.scope.For(window.Read, r.Resource) != nil {
 		w.Row = done.Row
 	}
 	return w, nil
 }
 
-// missed tells a row that is not there from one that the role may read but not write.
-func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, r *request.Request) error {
+func etag(version string) string { return `W/"` + version + `"` }
+
+// missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
+func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, r *request.Request, versions []string) error {
 	page, err := a.Read(ctx, c, r.Path(), "", Preferences{})
+	if err != nil && versions != nil {
+		return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Resource.Name).On("If-Match")
+	}
 	if err != nil {
 		return noRow(r.Resource)
 	}
+	tag := page.ETag()
 	if err := page.Close(); err != nil {
 		return err
+	}
+	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
+		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
 	}
 	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", c.Role, r.Resource.Name, op).On(r.Resource.Name)
 }

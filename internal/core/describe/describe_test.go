@@ -117,14 +117,14 @@ func TestRoles(t *testing.T) {
 		schema     string
 		has, lacks []string
 	}{
-		{"", "/port_calls/{id}", "delete get parameters patch", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
+		{"", "/port_calls/{id}", "delete get parameters patch put", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
 		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"}, []string{"remarks", "tugs", "draught_m"}},
 		{"board", "/arrivals_board", "get", "arrivals_board.vessel", []string{"name", "flag"}, []string{"id", "agent_id"}},
 		{"agent", "/berth_load", "get", "berth_load", []string{"berth_code", "hours"}, nil},
 		{"agent", "/port_calls", "get post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
-		{"agent", "/port_calls/{id}", "get parameters patch", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
-		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
-		{"office", "/vessels/{id}", "get parameters patch", "vessels", []string{"flag"}, []string{"internal_note"}},
+		{"agent", "/port_calls/{id}", "get parameters patch put", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
+		{"office", "/vessels/{id}", "get parameters patch put", "vessels", []string{"flag"}, []string{"internal_note"}},
 		{"", "/weather_log", "get", "weather_log", []string{"wind_kn"}, nil},
 	}
 	for _, tt := range tests {

@@ -148,6 +148,8 @@ func (w *writer) shared(at Place) {
 		{"forbidden", "The role may not do this; the message says what it may."}, {"missing", "There is no such row, or none that the role may see."},
 		{"conflict", "The row stands against another one."}, {"unprocessable", "A rule of the database refuses the row."},
 		{"formats", "No format that the caller accepts is written here."},
+		{"changed", "The row has changed since the version that If-Match names, or is there already."},
+		{"versionless", "The resource is changed with If-Match alone."},
 		{"media", "The body has a type that is not accepted."}, {"unavailable", "The database is away or too slow."},
 	} {
 		c.Add(r.name, openapi.NewResponseBuilder().Description(r.about).AddContent("application/json", media(schemaRef("error"))).Build())
@@ -172,6 +174,7 @@ func (w *writer) shared(at Place) {
 	} {
 		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
 	}
+	c.Add("if-match", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "If-Match", In: openapi.InHeader, Description: "The ETag of the version that is meant: the row is left alone if it has changed since.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
 	if at.Token == "" {
 		return
 	}
@@ -230,12 +233,36 @@ func (w *writer) resource(r *model.Resource) {
 	if w.scope.For(window.Update, r) != nil {
 		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
 		op.Spec.RequestBody = body(component(r, "-update"))
-		row.Patch = op
+		row.Patch = w.conditional(op, r)
+		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
+		op.Spec.RequestBody = body(component(r, "-replace"))
+		row.Put = w.conditional(op, r)
 	}
 	if w.scope.For(window.Delete, r) != nil {
-		row.Delete = w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")
+		row.Delete = w.conditional(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"), r)
 	}
 	w.add(path, row)
+}
+
+// conditional adds to a change the version that it may name, and to one that creates what is not there the answer for that.
+func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model.Resource) *openapi.Extendable[openapi.Operation] {
+	op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("if-match"))
+	names := []string{"changed"}
+	if r.IfMatch {
+		names = append(names, "versionless")
+	}
+	for _, name := range names {
+		op.Spec.Responses.Spec.Response[statuses[name]] = openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/" + name)
+	}
+	if !strings.HasPrefix(op.Spec.OperationID, "delete-") && w.scope.For(window.Create, r) != nil {
+		done := openapi.NewResponseBuilder().Description("There was no such row; it is created.").
+			AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))
+		if stored := w.stored(r); stored != nil {
+			done.AddContent("application/json", media(stored))
+		}
+		op.Spec.Responses.Spec.Response["201"] = done.Build()
+	}
+	return op
 }
 
 // relations describes the paths from a row to what its relations lead to.
@@ -302,7 +329,7 @@ func (w *writer) keyReadable(r *model.Resource) bool {
 }
 
 func (w *writer) add(path string, item *openapi.PathItem) {
-	if item.Get == nil && item.Post == nil && item.Patch == nil && item.Delete == nil {
+	if item.Get == nil && item.Post == nil && item.Put == nil && item.Patch == nil && item.Delete == nil {
 		return
 	}
 	w.paths.Spec.Add(path, openapi.NewRefOrExtSpec[openapi.PathItem](item))
@@ -318,7 +345,7 @@ func body(schema string) *openapi.RefOrSpec[openapi.Extendable[openapi.RequestBo
 }
 
 // statuses are the refusals by the name of their response.
-var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406", "conflict": "409",
+var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406", "conflict": "409", "changed": "412", "versionless": "428",
 	"media": "415", "unprocessable": "422", "unavailable": "503"}
 
 func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {
@@ -333,7 +360,7 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	if status != "204" && w.scope.For(window.Read, r) == nil {
 		responses = openapi.NewResponsesBuilder()
 	}
-	if status == "201" || status == "200" && strings.HasPrefix(id, "update-") {
+	if status == "201" || status == "200" && (strings.HasPrefix(id, "update-") || strings.HasPrefix(id, "replace-")) {
 		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the role may not read the row as stored.").Build())
 	}
 	for _, name := range refusals {

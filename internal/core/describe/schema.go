@@ -2,9 +2,11 @@ package describe
 
 import (
 	"math"
+	"slices"
 
 	"github.com/sv-tools/openapi"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -32,14 +34,13 @@ func (w *writer) schemas(r *model.Resource) {
 	}
 	for _, op := range []window.Operation{window.Create, window.Update} {
 		if d := w.scope.For(op, r); d != nil {
-			w.components.Spec.Add(component(r, "-"+string(op)), bodySchema(r, op, d.Fields, func(f *model.Field) bool {
-				for _, p := range d.Set {
-					if p.Field == f {
-						return true
-					}
-				}
-				return false
-			}))
+			preset := func(f *model.Field) bool {
+				return slices.ContainsFunc(d.Set, func(p access.Preset) bool { return p.Field == f })
+			}
+			w.components.Spec.Add(component(r, "-"+string(op)), bodySchema(r, op, op == window.Create, d.Fields, preset))
+			if op == window.Update {
+				w.components.Spec.Add(component(r, "-replace"), bodySchema(r, op, true, d.Fields, preset))
+			}
 		}
 	}
 }
@@ -55,15 +56,16 @@ func expanded(rel *model.Relation) string {
 	return about
 }
 
-// bodySchema is what a create or an update takes: the fields that the role may send.
-func bodySchema(r *model.Resource, op window.Operation, may []bool, preset func(*model.Field) bool) *openapi.RefOrSpec[openapi.Schema] {
+// bodySchema is what a create, an update or a replacement takes: the fields that the role may send; whole asks for all that must
+// have a value.
+func bodySchema(r *model.Resource, op window.Operation, whole bool, may []bool, preset func(*model.Field) bool) *openapi.RefOrSpec[openapi.Schema] {
 	b := openapi.NewSchemaBuilder().Type("object").AdditionalProperties(openapi.NewBoolOrSchema(false))
 	for _, f := range r.Fields {
 		if !may[f.Index] || f.ReadOnly || op == window.Update && f.InKey {
 			continue
 		}
 		b.AddProperty(f.Name, fieldSchema(f, true))
-		if op == window.Create && f.Required && !preset(f) {
+		if whole && f.Required && !preset(f) {
 			b.AddRequired(f.Name)
 		}
 	}

@@ -80,7 +80,7 @@ func (b *binder) resource(d *window.Resource) {
 		b.failed = append(b.failed, d.Name.Value)
 		return
 	}
-	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
+	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page, IfMatch: d.IfMatch,
 		fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
 	if r.About == "" {
 		r.About = t.Comment

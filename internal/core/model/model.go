@@ -30,6 +30,7 @@ type Resource struct {
 	Key        []*Field // empty: no single rows, no paging by key
 	Order      []window.Text
 	Page       window.Page
+	IfMatch    bool               // a change must say which version it changes
 	Operations []window.Operation // what the table can do and the document allows
 
 	View    *View  // of a saved view, and of its parts

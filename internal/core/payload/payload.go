@@ -24,12 +24,27 @@ import (
 // Row is the body of a write: the fields that it gives, in the resource's order, and for each its value as PostgreSQL reads
 // it, nil for null.
 type Row struct {
-	Fields []*model.Field
-	Values []*string
+	Fields   []*model.Field
+	Values   []*string
+	Defaults []*model.Field // of a replacement: what goes to its default
 }
 
 // Read reads the body of a create or an update of a resource, as the decision allows it.
 func Read(body []byte, r *model.Resource, op window.Operation, d *access.Decision) (*Row, error) {
+	return read(body, r, op, d, nil, false)
+}
+
+// Replace reads the body of a replacement: what it leaves out, of all that the decision lets it write, goes to its default.
+func Replace(body []byte, r *model.Resource, d *access.Decision) (*Row, error) {
+	return read(body, r, window.Update, d, nil, true)
+}
+
+// CreateAt reads the body of a create whose key the path gives, by the order of the key's fields.
+func CreateAt(body []byte, r *model.Resource, d *access.Decision, key []string) (*Row, error) {
+	return read(body, r, window.Create, d, key, false)
+}
+
+func read(body []byte, r *model.Resource, op window.Operation, d *access.Decision, key []string, replace bool) (*Row, error) {
 	members, err := object(body)
 	if err != nil {
 		return nil, err
@@ -37,33 +52,51 @@ func Read(body []byte, r *model.Resource, op window.Operation, d *access.Decisio
 	rd := &reader{resource: r, op: op, decision: d}
 	values := make([]*string, len(r.Fields))
 	given := make([]bool, len(r.Fields))
+	for i := range key {
+		f := r.Key[i]
+		values[f.Index], given[f.Index] = &key[i], true
+	}
 	for _, m := range members {
+		if f := r.Field(m.name); f != nil && f.InKey && (key != nil || op == window.Update) {
+			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
+		}
 		if strings.HasPrefix(m.name, "@") {
 			continue // control information: what a client read and sends back
 		}
 		f := rd.field(m.name)
-		if f == nil || op == window.Update && f.InKey {
-			continue // the key names the row and can't change: sent back, it is passed over (Protocol, 11.4.3)
+		if f == nil {
+			continue
 		}
 		given[f.Index] = true
 		if v, ok := rd.value(f, m.value); ok {
 			values[f.Index] = v
 		}
 	}
-	if op == window.Create {
+	var defaults []*model.Field
+	switch {
+	case op == window.Create:
 		rd.missing(given)
+	case replace:
+		for _, f := range r.Fields {
+			if !given[f.Index] && d.Fields[f.Index] && !f.ReadOnly && !f.InKey && !rd.preset(f) {
+				defaults = append(defaults, f)
+				if f.Required {
+					rd.wrong(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names", articled(f.Type))
+				}
+			}
+		}
 	}
 	if err := rd.mistakes.Fault(fault.Invalid, "body.invalid", fmt.Sprintf("the body has %d mistakes", len(rd.mistakes))); err != nil {
 		return nil, err
 	}
-	row := &Row{}
+	row := &Row{Defaults: defaults}
 	for i, ok := range given {
 		if ok {
 			row.Fields = append(row.Fields, r.Fields[i])
 			row.Values = append(row.Values, values[i])
 		}
 	}
-	if op == window.Update && len(row.Fields) == 0 {
+	if op == window.Update && !replace && len(row.Fields) == 0 {
 		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; %s has %s", r.Name, strings.Join(rd.writable(), ", "))
 	}
 	return row, nil

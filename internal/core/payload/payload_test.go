@@ -40,7 +40,7 @@ func TestRead(t *testing.T) {
 		{"preset", "agent", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00Z","draught_m":7,"status":"departed"}`, "status: the service sets this field for your role; leave it out"},
 		{"not granted", "agent", "port_calls", window.Update, `{"draught_m":7}`, "draught_m: your role may not update this field; it may update eta, etd"},
 		{"relation", "harbour_master", "port_calls", window.Update, `{"vessel":{}}`, "vessel: this is a relation of port_calls; rows of it are written on their own"},
-		{"key and control", "harbour_master", "port_calls", window.Update, `{"@context":"x","id":17,"remarks":"a"}`, "id: the database fills this field itself; leave it out"},
+		{"key and control", "harbour_master", "port_calls", window.Update, `{"@context":"x","id":17,"remarks":"a"}`, "remarks=a"},
 		{"key sent back", "harbour_master", "berths", window.Update, `{"code":"N99","quay":"x"}`, "quay=x"},
 		{"nothing", "agent", "port_calls", window.Update, `{}`, "the body names no field to change; port_calls has eta, etd"},
 		{"no body", "agent", "port_calls", window.Update, ` `, "the body is empty; a JSON object with the row's fields is expected"},

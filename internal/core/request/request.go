@@ -7,11 +7,13 @@
 package request
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -210,6 +212,37 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 		values[i] = optionText{value, true}
 	}
 	return values, aliases, others, nil
+}
+
+// Options names the options of the request.
+func (r *Request) Options() []string {
+	names := make([]string, len(r.options))
+	for i, o := range r.options {
+		names[i] = o.name
+	}
+	return names
+}
+
+// KeyTexts are the values of the key at the end of the path, as texts that PostgreSQL casts to their types.
+func (r *Request) KeyTexts(q *Query) ([]string, error) {
+	texts := make([]string, len(q.Key))
+	for i := range q.Key {
+		arg, err := q.Key[i].Arg(r.Literals)
+		if err != nil {
+			return nil, err
+		}
+		switch arg := arg.(type) {
+		case string:
+			texts[i] = arg
+		case []byte:
+			texts[i] = `\x` + hexString(arg)
+		case time.Time:
+			texts[i] = arg.Format(time.RFC3339Nano)
+		default:
+			texts[i] = fmt.Sprint(arg)
+		}
+	}
+	return texts, nil
 }
 
 // Path is the path as it was read.

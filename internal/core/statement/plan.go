@@ -83,11 +83,12 @@ type SlotRole uint8
 
 // The roles of slots.
 const (
-	None   SlotRole = iota
-	Limit           // how many rows are fetched
-	Offset          // how many are passed over
-	After           // a value of the row after which the page begins, as text
-	Body            // a value of the body, as text
+	None     SlotRole = iota
+	Limit             // how many rows are fetched
+	Offset            // how many are passed over
+	After             // a value of the row after which the page begins, as text
+	Body              // a value of the body, as text
+	Versions          // the versions that a row may have, as a list of texts
 )
 
 // Input is what one request gives to a plan.
@@ -98,6 +99,7 @@ type Input struct {
 	Offset   int64
 	After    []*string
 	Body     []*string
+	Versions []string
 }
 
 // Args are the arguments of the statement for one request. The error is a fault: a value that is none of its type.
@@ -116,6 +118,8 @@ func (p *Plan) Args(in Input) ([]any, error) {
 			args[i] = in.Offset
 		case s.Role == After:
 			args[i] = optional(in.After[s.Index])
+		case s.Role == Versions:
+			args[i] = in.Versions
 		case s.Role == Body:
 			args[i] = optional(in.Body[s.Index])
 		default:

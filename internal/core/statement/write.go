@@ -12,9 +12,11 @@ import (
 )
 
 // Create plans the insertion of one row. Body slots stand for the fields in their order; presets are added. The row as
-// stored comes back, with the guards that say whether it meets the role's rule and whether the role may read it.
-func Create(r *model.Resource, fields []*model.Field, scope *access.Scope) *Plan {
+// stored comes back as the query selects and expands it, with the guards that say whether it meets the role's rule and whether
+// the role may read it.
+func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
+	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Create, r).Set)
 	insert := "insert into " + r.Table.QualifiedName()
 	if len(names) == 0 {
@@ -22,11 +24,12 @@ func Create(r *model.Resource, fields []*model.Field, scope *access.Scope) *Plan
 	} else {
 		insert += " (" + strings.Join(names, ", ") + ")\n  values (" + strings.Join(values, ", ") + ")"
 	}
-	return b.answer(insert+" returning *", request.NewRow(r), window.Create)
+	return b.answer(insert+" returning *"+version(r, ""), q, window.Create)
 }
 
-// Update plans the change of one row. The role's rule must hold for the row before and after.
-func Update(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
+// Update plans the change of one row; defaults are fields that go to their default. The role's rule must hold for the row before
+// and after. Where it is conditional, the row must have one of the versions that the request gives.
+func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
@@ -34,21 +37,27 @@ func Update(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan 
 	for i := range names {
 		set[i] = names[i] + " = " + values[i]
 	}
+	for _, f := range defaults {
+		set = append(set, catalog.Quote(f.Column.Name)+" = default")
+	}
+	if len(set) == 0 { // a replacement of nothing that the role may write
+		set = []string{catalog.Quote(r.Key[0].Column.Name) + " = " + catalog.Quote(r.Key[0].Column.Name)}
+	}
 	alias := b.alias(r.Name)
-	using, where := b.target(q, alias, window.Update)
+	using, where := b.target(q, alias, window.Update, conditional)
 	if using != "" {
 		using = "\n  from " + using
 	}
-	update := fmt.Sprintf("update %s %s set %s%s\n  where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where, alias)
-	return b.answer(update, q.Root, window.Update)
+	update := fmt.Sprintf("update %s %s set %s%s\n  where %s returning %s.*%s", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where, alias, version(r, alias+"."))
+	return b.answer(update, q, window.Update)
 }
 
 // Delete plans the deletion of one row.
-func Delete(q *request.Query, scope *access.Scope) *Plan {
+func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
-	using, where := b.target(q, alias, window.Delete)
+	using, where := b.target(q, alias, window.Delete, conditional)
 	if using != "" {
 		using = "\nusing " + using
 	}
@@ -56,6 +65,17 @@ func Delete(q *request.Query, scope *access.Scope) *Plan {
 	plan := newPlan()
 	plan.SQL, plan.Slots = sql, b.slots
 	return plan
+}
+
+// rowVersion is the name of the column in which a written row tells its version.
+const rowVersion = `"row version"`
+
+// version adds the version of a row to what a write returns; only tables have one.
+func version(r *model.Resource, of string) string {
+	if r.Table.Kind != catalog.Base {
+		return ""
+	}
+	return ", " + of + "xmin as " + rowVersion
 }
 
 func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (names, values []string) {
@@ -81,12 +101,15 @@ func (b *builder) body(i int, t *model.Type) string {
 
 // target is the condition for the row of the key that the role may write. Where its rule needs other tables, the row is
 // looked up in a subquery beside.
-func (b *builder) target(q *request.Query, alias string, op window.Operation) (using, where string) {
+func (b *builder) target(q *request.Query, alias string, op window.Operation, conditional bool) (using, where string) {
 	r := q.Root.Resource
 	f := b.from(q.Root, alias, false)
 	keys := make([]string, len(q.Key))
 	for i := range q.Key {
 		keys[i] = "(" + column(alias, r.Key[i]) + " = " + f.expr(&q.Key[i]) + ")"
+	}
+	if conditional {
+		keys = append(keys, alias+".xmin = any("+b.arg(Slot{Role: Versions}, "text[]")+"::xid[])")
 	}
 	key := strings.Join(keys, " and ")
 	d := b.scope.For(op, r)
@@ -105,13 +128,19 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation) (u
 }
 
 // answer reads the written row back, as the role may see it, from what the writing statement returns.
-func (b *builder) answer(write string, root *request.Row, op window.Operation) *Plan {
+func (b *builder) answer(write string, q *request.Query, op window.Operation) *Plan {
 	plan := newPlan()
+	root := q.Root
 	r := root.Resource
 	alias := b.alias(r.Name)
 	f := b.from(root, alias, false)
 	list := &selectList{}
-	plan.Columns = f.columns(&request.Query{Root: root}, alias, list)
+	if b.scope.For(window.Read, r) != nil {
+		plan.Columns = f.columns(q, alias, list)
+	}
+	if r.Table.Kind == catalog.Base && len(q.Expand) == 0 {
+		plan.Version = list.add(alias + "." + rowVersion)
+	}
 	for _, k := range r.Key {
 		plan.Order = append(plan.Order, list.add(shown(alias, k)))
 	}

@@ -41,6 +41,7 @@ type Resource struct {
 	Key        []Text
 	Operations []Operation // nil: all that the table can do
 	Page       Page
+	IfMatch    bool // a change must say which version it changes
 	Order      []Text
 	Fields     []*Field
 	Relations  []*Relation

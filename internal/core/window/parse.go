@@ -249,6 +249,11 @@ func (p *parser) resource(e entry) *Resource {
 			}
 		},
 		"page": p.page(&r.Page),
+		"if_match": func(n *yaml.Node) {
+			if r.IfMatch = n.Value == "required"; !r.IfMatch {
+				p.wrong(n, "document.type", "if_match is \"required\" or left out, this is %q", n.Value)
+			}
+		},
 		"fields": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "fields") {
 				r.Fields = append(r.Fields, p.field(e))

@@ -1,0 +1,177 @@
+package server_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/harbourtest"
+)
+
+// write sends a request with a body and headers, given as name and value in turn.
+func write(t *testing.T, r *harbourtest.Running, token, method, path, body string, headers ...string) harbourtest.Answer {
+	t.Helper()
+	header := http.Header{}
+	for i := 0; i+1 < len(headers); i += 2 {
+		header.Add(headers[i], headers[i+1])
+	}
+	in := client.Request{Method: method, Path: path, Header: header}
+	if body != "" {
+		in.Body = strings.NewReader(body)
+	}
+	res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return harbourtest.Answer{Response: res, Text: string(text)}
+}
+
+// PUT gives the whole row: what is left out goes to its default. A key that callers choose is created where it is not there.
+func TestReplace(t *testing.T) {
+	r := start(t)
+	master, agent, pilot := r.Token(t, "harbour_master"), r.Token(t, "agent"), r.Token(t, "pilot")
+	for _, s := range []struct {
+		token, method, path, body string
+		status                    int
+		want                      string
+	}{
+		{master, "PUT", "/vessels/3", `{"name":"Grey Petrel","imo_number":"9900027","flag":"NO","kind":"fishing","gross_tonnage":566.4}`, 200, `"built_on":null,"agent_id":null,"tags":[],"particulars":`},
+		{master, "PUT", "/vessels/3?select=name,tags", `{"name":"Grey Petrel","imo_number":"9900027","flag":"NO","kind":"fishing","gross_tonnage":1,"tags":["ice"],"id":99}`, 200, `#vessels(name,tags)/$entity","name":"Grey Petrel","tags":["ice"]}`},
+		{master, "PUT", "/vessels/3", `{"name":"Grey Petrel"}`, 400, "flag: is required"},
+		{master, "PUT", "/vessels/3", `{}`, 400, "a replacement gives the whole row, PATCH changes what it names"},
+		{master, "PUT", "/vessels/999999", `{"name":"X","imo_number":"9900027","flag":"NO","kind":"fishing","gross_tonnage":1}`, 404, "no such row"}, // the database makes its keys
+		{master, "PUT", "/vessels", `{}`, 405, "only a single row can be replaced with PUT"},
+		{master, "PUT", "/berths/Z01", `{"quay":"New","length_m":90,"max_draught_m":6}`, 201, `"code":"Z01","quay":"New"`},
+		{master, "PUT", "/berths/Z01", `{"quay":"Newer","length_m":91,"max_draught_m":6,"shore_power":true}`, 200, `"quay":"Newer","length_m":91.0`},
+		{master, "PUT", "/berths/Z01", `{"quay":"Newer","length_m":91,"max_draught_m":6}`, 200, `"shore_power":false`},
+		{master, "PATCH", "/berths/Z02", `{"quay":"New","length_m":90,"max_draught_m":6}`, 201, `"code":"Z02"`},
+		{master, "PATCH", "/berths/Z03", `{"quay":"New"}`, 404, "no such row"},
+		{master, "PUT", "/berths/Z03", `{"quay":"New"}`, 400, "length_m: is required"},
+		{master, "PUT", "/pilotages/17/5d6e4aa8-0000-0000-0000-000000000001/inbound", `{}`, 409, "refers to one that does not exist"},
+		{agent, "PUT", "/berths/Z04", `{"quay":"New","length_m":90,"max_draught_m":6}`, 403, "may not update berths"},
+		{pilot, "PUT", "/port_calls/17", `{}`, 403, "may not update port_calls"},
+		{master, "PUT", "/arrivals_board/17", `{}`, 405, "it is a saved view"},
+		{master, "PATCH", "/vessels/3?filter=id eq 3", `{"flag":"IS"}`, 400, "filter goes with a collection"},
+		{master, "POST", "/tugs?filter=id eq 3", `{"name":"Z","bollard_pull_t":1}`, 400, "filter does not go with a write"},
+		{master, "PATCH", "/vessels/3?expand=port_calls(top=1;select=id),agent&select=flag", `{"flag":"IS"}`, 200, `"flag":"IS","port_calls":[{"id":`},
+		{master, "POST", "/tugs?select=name&compute=bollard_pull_t mul 2 as twice", `{"name":"Petra","bollard_pull_t":41.5}`, 201, `"name":"Petra"}`},
+		{agent, "PATCH", "/port_calls/1?select=remarks", `{"eta":"2026-07-09T12:00:00Z"}`, 403, "may not read remarks"},
+	} {
+		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)
+		}
+	}
+	// Where only a part is the role's to write, the rest stays.
+	before := column(t, r.Harbour, "select id from harbour.port_call p join harbour.vessel v using (id) where false union select min(p.id) from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.status = 'expected'")
+	if len(before) == 1 && before[0] != "" {
+		a := write(t, r, agent, "PUT", "/api/saltmere/port_calls/"+before[0], `{"eta":"2026-07-19T12:00:00Z"}`)
+		if a.StatusCode != 200 || !strings.Contains(a.Text, `"eta":"2026-07-19T12:00:00Z","etd":null`) || !strings.Contains(a.Text, `"status":"expected"`) {
+			t.Errorf("a replacement by part: %s %s", a.Status, a.Text)
+		}
+	}
+	// What the caller wants to see of it.
+	a := write(t, r, master, "PATCH", "/api/saltmere/tugs/1", `{"bollard_pull_t":50}`, "Prefer", "return=minimal")
+	if a.StatusCode != 204 || a.Text != "" || a.Header.Get("Preference-Applied") != "return=minimal" || a.Header.Get("OData-EntityId") != "/api/saltmere/tugs/1" || a.Header.Get("ETag") == "" {
+		t.Errorf("return=minimal: %s %v", a.Status, a.Header)
+	}
+	a = write(t, r, master, "POST", "/api/saltmere/tugs", `{"name":"Olga","bollard_pull_t":50}`, "Prefer", "return=representation")
+	if a.StatusCode != 201 || a.Header.Get("Preference-Applied") != "return=representation" || a.Header.Get("Location") == "" || a.Header.Get("ETag") == "" {
+		t.Errorf("return=representation: %s %v", a.Status, a.Header)
+	}
+	if again := get(t, r, master, a.Header.Get("Location"), "If-None-Match", a.Header.Get("ETag")); again.StatusCode != 304 {
+		t.Errorf("the version that a create tells is not the row's: %s", again.Status)
+	}
+}
+
+// A change may say which version it changes; one that is not the row's any more changes nothing.
+func TestVersions(t *testing.T) {
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	const path = "/api/saltmere/tugs/1"
+	first := r.Send(t, master, "GET", path, nil).Header.Get("ETag")
+	changed := write(t, r, master, "PATCH", path, `{"bollard_pull_t":51}`, "If-Match", first)
+	second := changed.Header.Get("ETag")
+	if changed.StatusCode != 200 || second == "" || second == first {
+		t.Fatalf("%s %s: %s to %s", changed.Status, changed.Text, first, second)
+	}
+	for _, s := range []struct {
+		method, path, body, condition, value string
+		status                               int
+		want                                 string
+	}{
+		{"PATCH", path, `{"bollard_pull_t":52}`, "If-Match", first, 412, "its version is W/\\\"" + strings.Trim(second, `W/"`)},
+		{"PUT", path, `{"name":"Bram","bollard_pull_t":52}`, "If-Match", first, 412, "has changed since"},
+		{"DELETE", path, "", "If-Match", first, 412, "has changed since"},
+		{"PATCH", path, `{"bollard_pull_t":52}`, "If-Match", `"nonsense"`, 412, "has changed since"},
+		{"PATCH", path, `{"bollard_pull_t":52}`, "If-Match", `"1", ` + second, 200, `52`},
+		{"PATCH", path, `{"bollard_pull_t":53}`, "If-Match", "*", 200, `53`},
+		{"PATCH", "/api/saltmere/tugs/99999", `{"bollard_pull_t":53}`, "If-Match", second, 412, "no such row"},
+		{"PUT", "/api/saltmere/berths/Y01", `{"quay":"New","length_m":90,"max_draught_m":6}`, "If-Match", "*", 412, "no such row"},
+		{"PUT", "/api/saltmere/berths/Y01", `{"quay":"New","length_m":90,"max_draught_m":6}`, "If-None-Match", "*", 201, `"code":"Y01"`},
+		{"PUT", "/api/saltmere/berths/Y01", `{"quay":"Old","length_m":90,"max_draught_m":6}`, "If-None-Match", "*", 412, "there is such a row of berths already"},
+		{"PATCH", path, `{"bollard_pull_t":53}`, "If-None-Match", second, 400, "a version goes into If-Match"},
+	} {
+		if a := write(t, r, master, s.method, s.path, s.body, s.condition, s.value); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s: %s %s\nwant %d %s", s.method, s.path, s.condition, s.value, a.Status, a.Text, s.status, s.want)
+		}
+	}
+	// A resource may ask for the version each time.
+	document := "window: careful\nsource: " + r.Harbour + "\nresources:\n  tugs: {from: harbour.tug, if_match: required}\nroles: {all: {may: {tugs: [read, update, delete]}}}\n"
+	if _, err := r.Operator.PushDraft(context.Background(), "careful", document); err != nil {
+		t.Fatal(err)
+	}
+	for _, method := range []string{"PATCH", "PUT", "DELETE"} {
+		if a := write(t, r, r.Operator.Token, method, "/draft/careful/tugs/1", `{"name":"Bram","bollard_pull_t":1}`); a.StatusCode != 428 || !strings.Contains(a.Text, "send its ETag back") {
+			t.Errorf("%s without a version: %s %s", method, a.Status, a.Text)
+		}
+	}
+	if _, err := r.Operator.PushDraft(context.Background(), "careful", strings.Replace(document, "required", "maybe", 1)); err == nil || !strings.Contains(err.Error(), `if_match is "required" or left out`) {
+		t.Errorf("if_match: maybe: %v", err)
+	}
+}
+
+// Two writers who each read, add one, and write with the version they read: no addition is lost.
+func TestNoUpdateIsLost(t *testing.T) {
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	const path, rounds = "/api/saltmere/tugs/2", 1000
+	write(t, r, master, "PATCH", path, `{"bollard_pull_t":1}`)
+	var writers sync.WaitGroup
+	refused := make([]int, 2)
+	for i := range refused {
+		writers.Go(func() {
+			for done := 0; done < rounds; {
+				read := r.Send(t, master, "GET", path+"?select=bollard_pull_t", nil)
+				var row struct {
+					Pull float64 `json:"bollard_pull_t"`
+				}
+				decode(t, read.Text, &row)
+				a := write(t, r, master, "PATCH", path, fmt.Sprintf(`{"bollard_pull_t":%g}`, (row.Pull*10+1)/10), "If-Match", read.Header.Get("ETag"), "Prefer", "return=minimal")
+				switch a.StatusCode {
+				case 204:
+					done++
+				case 412:
+					refused[i]++
+				default:
+					t.Errorf("%s %s", a.Status, a.Text)
+					return
+				}
+			}
+		})
+	}
+	writers.Wait()
+	if sum := column(t, r.Harbour, "select bollard_pull_t * 10 = 2010 from harbour.tug where id = 2")[0]; sum != "true" {
+		t.Errorf("of 2,000 additions to 10, %s are there", column(t, r.Harbour, "select (bollard_pull_t * 10)::text from harbour.tug where id = 2")[0])
+	}
+	t.Logf("refused and tried again: %v", refused)
+}

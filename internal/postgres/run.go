@@ -164,10 +164,12 @@ type Written struct {
 	Row      []byte // the row as stored, as JSON
 	Key      []byte // its key, as a JSON array
 	Version  string // "" where it has none
+	Total    int64  // of a write of many rows, their number
 }
 
-// Write runs a writing statement of one row. Where the row as written breaks the role's rule, all is undone.
-func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, error) {
+// Write runs a writing statement. Where a row as written breaks the role's rule, or more rows are written than may be at once (0: no
+// limit), all is undone.
+func (q *Query) Write(ctx context.Context, from *Source, args []any, most int64) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
 	err := pgx.BeginFunc(ctx, from, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, q.Plan.SQL, append([]any{binaryRows}, args...)...)
@@ -182,7 +184,11 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, 
 		w.Found = true
 		w.Kept = guard(values, q.Plan.Guards.Kept)
 		w.Readable = guard(values, q.Plan.Guards.Readable)
-		w.Row = q.rows.append(nil, values)
+		if at := q.Plan.Total; at >= 0 {
+			w.Total = total(values[at])
+		} else {
+			w.Row = q.rows.append(nil, values)
+		}
 		if at := q.Plan.Version; at >= 0 {
 			w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)
 		}
@@ -190,7 +196,7 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, 
 			w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
 		}
 		rows.Close()
-		if rows.Err() == nil && !w.Kept {
+		if rows.Err() == nil && (!w.Kept || most > 0 && w.Total > most) {
 			return errUndone
 		}
 		return rows.Err()
@@ -201,6 +207,6 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any) (*Written, 
 	return w, nil
 }
 
-var errUndone = errors.New("the row breaks the rule of its write")
+var errUndone = errors.New("the write breaks a rule of the role")
 
 func guard(values [][]byte, at int) bool { return at < 0 || values[at] != nil && values[at][0] == 1 }

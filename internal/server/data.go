@@ -459,8 +459,12 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 	if err != nil {
 		return err
 	}
-	if err := api.Delete(r.Context(), caller, in); err != nil {
+	written, err := api.Delete(r.Context(), caller, in)
+	if err != nil {
 		return err
+	}
+	if written.Many {
+		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
@@ -475,6 +479,11 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	written, err := do(r.Context(), caller, in)
 	if err != nil {
 		return err
+	}
+	if written.Many {
+		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+		w.WriteHeader(http.StatusNoContent)
+		return nil
 	}
 	status := http.StatusOK
 	if written.Created {

@@ -175,3 +175,62 @@ func TestNoUpdateIsLost(t *testing.T) {
 	}
 	t.Logf("refused and tried again: %v", refused)
 }
+
+// PATCH and DELETE over every row of a filter: in one statement, all or none, never without a filter.
+func TestEach(t *testing.T) {
+	r := start(t)
+	document := "window: bulk\nsource: " + r.Harbour + `
+resources:
+  calls: {from: harbour.port_call}
+  vessels: {from: harbour.vessel}
+  items: {from: harbour.cargo_item}
+  readings: {from: harbour.tide_reading}
+  log: {from: harbour.weather_log}
+roles:
+  clerk:
+    limits: {rows: 50}
+    may:
+      vessels: {read: {rows: agent_id eq 3}}
+      calls:
+        read: {rows: vessel/agent_id eq 3, except: [remarks]}
+        update: {rows: vessel/agent_id eq 3 and draught_m lt 12, fields: [etd, draught_m]}
+        delete: {rows: vessel/agent_id eq 3 and status eq 'cancelled'}
+  all: {may: {"*": [read, update, delete]}}
+`
+	if _, err := r.Operator.PushDraft(context.Background(), "bulk", document); err != nil {
+		t.Fatal(err)
+	}
+	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	const own = "harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 "
+	for _, s := range []struct {
+		role, method, path, body string
+		status                   int
+		want, rows, check        string // check: SQL that must be true afterwards
+	}{
+		{"all", "PATCH", "/items/$filter(tonnes gt 490)/$each", `{"description":"Heavy"}`, 204, "", number("select count(*) from harbour.cargo_item where tonnes > 490"), "select bool_and((description = 'Heavy') = (tonnes > 490)) from harbour.cargo_item where tonnes > 480"},
+		{"all", "PATCH", "/items/$filter(@f)/$each?@f=tonnes gt 490 and port_call/hazardous", `{"hs_code":"000000"}`, 204, "", number("select count(*) from harbour.cargo_item c join harbour.port_call p on p.id = port_call_id where tonnes > 490 and hazardous"), "select count(*) > 0 from harbour.cargo_item where hs_code = '000000'"},
+		{"all", "DELETE", "/items/$filter(hs_code eq '000000')/$each", "", 204, "", number("select count(*) from harbour.cargo_item c join harbour.port_call p on p.id = port_call_id where tonnes > 490 and hazardous"), "select count(*) = 0 from harbour.cargo_item where hs_code = '000000'"},
+		{"all", "DELETE", "/items/$filter(id lt 0)/$each", "", 204, "", "0", "select true"},
+		{"all", "DELETE", "/items/$each", "", 400, "without one it would mean every row", "", "select count(*) > 10000 from harbour.cargo_item"},
+		{"all", "DELETE", "/items", "", 405, "only a single row can be deleted", "", "select count(*) > 10000 from harbour.cargo_item"},
+		{"all", "PATCH", "/items/$filter(id gt 0)/$each", `{"tonnes":"1"}`, 400, "leave out the quotes", "", "select count(*) > 1 from (select distinct tonnes from harbour.cargo_item) q"},
+		{"all", "PATCH", "/items/$filter(id gt 0)/$each", `{"tonnes":-1}`, 422, "", "", "select min(tonnes) >= 0 from harbour.cargo_item"},
+		{"all", "DELETE", "/vessels/$filter(id eq 3)/$each", "", 409, "other rows still refer to this one", "", "select count(*) = 1 from harbour.vessel where id = 3"},
+		{"all", "GET", "/items/$filter(id eq 3)/$each", "", 405, "leave it out to read them", "", "select true"},
+		{"all", "PATCH", "/log/$filter(wind_kn gt 3)/$each", `{"note":"x"}`, 405, "", "", "select true"},
+		{"clerk", "PATCH", "/calls/$filter(id gt 0)/$each", `{"etd":null}`, 409, "rows of calls meet the filter, and role \\\"clerk\\\" may update 50 at once; nothing was changed", "", "select bool_or(etd is not null) from " + own},
+		{"clerk", "PATCH", "/calls/$filter(status eq 'expected' and draught_m lt 8)/$each", `{"etd":null}`, 204, "", number("select count(*) from " + own + "and status = 'expected' and draught_m < 8"), "select bool_and(etd is null) from " + own + "and status = 'expected' and draught_m < 8"},
+		{"clerk", "PATCH", "/calls/$filter(status eq 'expected' and draught_m lt 8)/$each", `{"draught_m":12.5}`, 403, "some of these", "", "select count(*) > 0 from " + own + "and status = 'expected' and draught_m < 8"},
+		{"clerk", "PATCH", "/calls/$filter(remarks eq null)/$each", `{"etd":null}`, 403, "may not read remarks", "", "select true"},
+		{"clerk", "PATCH", "/calls/$filter(id eq 17)/$each", `{"remarks":"x"}`, 400, "may not update this field", "", "select true"},
+		{"clerk", "DELETE", "/vessels/$filter(id eq 3)/$each", "", 403, "may not delete vessels", "", "select true"},
+	} {
+		a := write(t, r, r.Operator.Token, s.method, "/draft/bulk"+s.path, s.body, "Act-As", s.role)
+		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || a.Header.Get("Rows-Affected") != s.rows {
+			t.Errorf("%s %s %s as %s: %s, %q rows, %s\nwant %d, %q rows, %s", s.method, s.path, s.body, s.role, a.Status, a.Header.Get("Rows-Affected"), a.Text, s.status, s.rows, s.want)
+		}
+		if ok := number(s.check); ok != "true" {
+			t.Errorf("after %s %s: %s is %s", s.method, s.path, s.check, ok)
+		}
+	}
+}

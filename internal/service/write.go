@@ -35,6 +35,8 @@ type Written struct {
 	Path    string // of the row, below the window; "" where the resource has no key
 	ETag    string
 	Created bool
+	Many    bool  // every row of a filter was written:
+	Rows    int64 // so many
 }
 
 // Create adds one row to the collection at the path.
@@ -82,8 +84,11 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	if err != nil {
 		return nil, err
 	}
-	if err := t.oneRow(what); err != nil {
-		return nil, err
+	many := t.request.View == request.Each && !replace
+	if !many {
+		if err := t.oneRow(what); err != nil {
+			return nil, err
+		}
 	}
 	body, err := in.Body()
 	if err != nil {
@@ -99,6 +104,9 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	}
 	if err != nil {
 		return nil, err
+	}
+	if many {
+		return a.writeEach(ctx, c, t, window.Update, statement.UpdateEach(t.query, row.Fields, t.scope), statement.Input{Body: row.Values})
 	}
 	if in.MustBeNew {
 		return a.createAt(ctx, c, t, in, body)
@@ -148,20 +156,22 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 	return made, err
 }
 
-// Delete removes the row at the path.
-func (a *API) Delete(ctx context.Context, c access.Caller, in Write) error {
+// Delete removes the row at the path, or every row of a filter.
+func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, error) {
 	t, err := a.target(c, window.Delete, in)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	if t.request.View == request.Each {
+		return a.writeEach(ctx, c, t, window.Delete, statement.DeleteEach(t.query, t.scope), statement.Input{})
 	}
 	if err := t.oneRow("deleted"); err != nil {
-		return err
+		return nil, err
 	}
 	if err := t.versionGiven(in); err != nil {
-		return err
+		return nil, err
 	}
-	_, err = a.write(ctx, c, t, window.Delete, statement.Delete(t.query, t.scope, conditional(in)), statement.Input{Versions: in.IfMatch})
-	return err
+	return a.write(ctx, c, t, window.Delete, statement.Delete(t.query, t.scope, conditional(in)), statement.Input{Versions: in.IfMatch})
 }
 
 // conditional says whether the row must have one of the versions that are given.
@@ -190,6 +200,9 @@ func (a *API) target(c access.Caller, op window.Operation, in Write) (*target, e
 	if scope.For(op, r.Resource) == nil {
 		return nil, scope.Refuse(op, r.Resource)
 	}
+	if r.View == request.Each && op != window.Create && r.Parent() == "" {
+		return a.each(scope, op, r)
+	}
 	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
 		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation or to a field it is not done yet", r.Resource.Name).On("path")
 	}
@@ -208,6 +221,41 @@ func (a *API) target(c access.Caller, op window.Operation, in Write) (*target, e
 		}
 	}
 	return &target{scope, r, q}, nil
+}
+
+// each is the target of a write of every row that a filter meets.
+func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request) (*target, error) {
+	if len(r.Resource.Key) == 0 {
+		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so its rows can't be written", r.Resource.Name).On(r.Resource.Name)
+	}
+	if scope.For(window.Read, r.Resource) == nil {
+		return nil, scope.Refuse(window.Read, r.Resource) // a filter tells of what it meets
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	return &target{scope, r, q}, scope.Check(q)
+}
+
+// writeEach runs the statement of a write of many rows and returns how many there were: all or none.
+func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op window.Operation, plan *statement.Plan, in statement.Input) (*Written, error) {
+	in.Literals, in.Claims = t.request.Literals, c.Claims
+	args, err := plan.Args(in)
+	if err != nil {
+		return nil, err
+	}
+	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
+	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.pool, args, most)
+	switch {
+	case err != nil:
+		return nil, a.explain(err, r, t.scope)
+	case most > 0 && done.Total > most:
+		return nil, fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", done.Total, r.Name, t.scope.Name, op, most).On(r.Name)
+	case !done.Kept:
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
+	}
+	return &Written{Many: true, Rows: done.Total}, nil
 }
 
 func (t *target) oneRow(what string) error {
@@ -239,7 +287,7 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 	for i := range plan.Order {
 		types[i] = r.Resource.Key[i].Type
 	}
-	done, err := postgres.Compile(plan, types, postgres.Format{}).Write(ctx, a.pool, args)
+	done, err := postgres.Compile(plan, types, postgres.Format{}).Write(ctx, a.pool, args, 0)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r.Resource, t.scope)

@@ -128,6 +128,10 @@ func (p *pathReader) system(h *hop, segment string) error {
 		p.r.View = Bare
 	case segment == "$count" && !h.single():
 		p.r.View = Number
+	case segment == "$each" && !h.single():
+		if p.r.View = Each; len(p.r.filters) == 0 {
+			return fault.New(fault.Invalid, "each.unfiltered", "$each follows a filter: /%s/$filter(…)/$each; without one it would mean every row", h.resource.Name).On(segment)
+		}
 	case segment == "$ref":
 		p.r.View = Refs
 	case segment == "$value":
@@ -135,7 +139,7 @@ func (p *pathReader) system(h *hop, segment string) error {
 	case segment == "$count":
 		return fault.New(fault.Invalid, "path.unknown", "$count follows a collection; this is one row").On(segment)
 	default:
-		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment, fault.Suggest(segment, []string{"$count", "$value", "$ref", "$query"})).On(segment)
+		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment, fault.Suggest(segment, []string{"$count", "$value", "$ref", "$filter(…)", "$each", "$query"})).On(segment)
 	}
 	p.i++
 	return nil
@@ -232,6 +236,8 @@ func (r *Request) takes(option string) error {
 	switch {
 	case r.Field != nil:
 		what = "a field, which takes no options"
+	case r.View == Each:
+		what = "each row of a filter, which takes no options"
 	case r.View == Number:
 		what, takes = "a count, which takes filter, search and apply", []string{"filter", "search", "apply"}
 	case r.Single && r.View == Refs:

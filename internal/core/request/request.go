@@ -66,6 +66,7 @@ const (
 	Number             // $count: how many rows there are
 	Refs               // $ref: their links
 	Bare               // $value: the field's bare value
+	Each               // $each: every row of a filter, for a write
 )
 
 // hop is one resource of a path: the first, or one that a relation leads to.

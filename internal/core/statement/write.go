@@ -67,6 +67,65 @@ func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
 	return plan
 }
 
+// UpdateEach plans the change of every row that the filter of a path meets and the role may write; the plan's Total is their number.
+// Its guard tells whether all of them still meet the rule.
+func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	r := q.Root.Resource
+	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
+	set := make([]string, len(names))
+	for i := range names {
+		set[i] = names[i] + " = " + values[i]
+	}
+	target, alias, same := b.matching(q, window.Update)
+	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "), same, alias)
+	plan := newPlan()
+	written := b.alias(r.Name)
+	f := b.from(q.Root, written, false)
+	list := &selectList{}
+	plan.Total = list.add("count(*)")
+	if rule, joins := b.rule(window.Update, r, written); rule != "" {
+		f.joins.WriteString(joins)
+		plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
+	}
+	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom written " + written + f.joins.String()
+	plan.Slots = b.slots
+	return plan
+}
+
+// DeleteEach plans the deletion of every row that the filter of a path meets and the role may delete; the plan's Total is their
+// number.
+func DeleteEach(q *request.Query, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	target, alias, same := b.matching(q, window.Delete)
+	plan := newPlan()
+	plan.Total = 0
+	plan.SQL = fmt.Sprintf("with target as (\n  %s\n), gone as (\n  delete from %s %s using target where %s returning true\n)\nselect count(*) from gone", target, q.Root.Resource.Table.QualifiedName(), alias, same)
+	plan.Slots = b.slots
+	return plan
+}
+
+// matching selects the keys of the rows that a filter meets and the role may write, and tells how a row is tied to its key. The
+// filter sees the rows that the role may read, so that what it can't read can't be told from what is written.
+func (b *builder) matching(q *request.Query, op window.Operation) (target, alias, same string) {
+	r := q.Root.Resource
+	inner := b.alias(r.Name)
+	f := b.from(q.Root, inner, false)
+	where := f.where(q, inner)
+	if rule, joins := b.rule(op, r, inner); rule != "" {
+		f.joins.WriteString(joins)
+		where = append(where, rule)
+	}
+	alias = b.alias(r.Name)
+	keys, ties := make([]string, len(r.Key)), make([]string, len(r.Key))
+	for i, k := range r.Key {
+		keys[i] = column(inner, k)
+		ties[i] = column(alias, k) + " = " + column("target", k)
+	}
+	target = "select " + strings.Join(keys, ", ") + " from " + r.Table.QualifiedName() + " " + inner + f.joins.String() + whereClause(where)
+	return target, alias, strings.Join(ties, " and ")
+}
+
 // rowVersion is the name of the column in which a written row tells its version.
 const rowVersion = `"row version"`
 

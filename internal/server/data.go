@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -443,6 +444,9 @@ func jsonBody(r *http.Request) ([]byte, error) {
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		return s.link(w, r, api, caller)
+	}
 	return s.change(w, r, caller, api.Create)
 }
 
@@ -451,10 +455,21 @@ func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API
 }
 
 func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		return s.link(w, r, api, caller)
+	}
 	return s.change(w, r, caller, api.Replace)
 }
 
 func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		options := r.URL.Query()
+		if err := api.Unlink(r.Context(), caller, below(r), cmp.Or(options.Get("$id"), options.Get("id"))); err != nil {
+			return err
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
 	in, err := writeOf(r)
 	if err != nil {
 		return err
@@ -465,6 +480,29 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 	}
 	if written.Many {
 		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
+func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	body, err := jsonBody(r)
+	if err != nil {
+		return err
+	}
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(body, &members); err != nil {
+		return fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
+	}
+	var ref string
+	for _, name := range []string{"@id", "@odata.id"} {
+		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
+			return fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
+		}
+	}
+	if err := api.Link(r.Context(), caller, below(r), ref); err != nil {
+		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil

@@ -234,3 +234,85 @@ roles:
 		}
 	}
 }
+
+// Links are made and removed by themselves: through a junction, by a foreign key here, by one there. Nothing is deleted.
+func TestLinks(t *testing.T) {
+	r := start(t)
+	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
+	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	call := number("select min(p.id) from harbour.port_call p join harbour.vessel v on v.id = vessel_id where v.agent_id = 3 and p.status = 'expected' and not exists (select from harbour.port_call_tug j where j.port_call_id = p.id)")
+	if call == "" {
+		call = number("select max(p.id) from harbour.port_call p where not exists (select from harbour.port_call_tug j where j.port_call_id = p.id)")
+	}
+	tugs := "select coalesce(string_agg(tug_id::text, ' ' order by tug_id), '') from harbour.port_call_tug where port_call_id = " + call
+	for _, s := range []struct {
+		token, method, path, body string
+		status                    int
+		want, sql, is             string
+	}{
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":"tugs/3"}`, 204, "", tugs, "3"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@odata.id":"` + r.URL + `/api/saltmere/tugs(5)"}`, 204, "", tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":"tugs/3"}`, 204, "", tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":"tugs/999"}`, 404, "no such row", tugs, "3 5"},
+		{master, "POST", "/port_calls/999999/tugs/$ref", `{"@id":"tugs/3"}`, 404, "no such row of port_calls", tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":"vessels/3"}`, 400, `tugs leads to rows of tugs, and \"vessels/3\" is none`, tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{}`, 400, "the body names no row", tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":3}`, 400, "is a string", tugs, "3 5"},
+		{master, "POST", "/port_calls/" + call + "/tugs", `{"name":"Zora","bollard_pull_t":1}`, 501, "linked with POST", tugs, "3 5"},
+		{master, "POST", "/port_calls/$ref", `{"@id":"tugs/3"}`, 400, "along a relation", tugs, "3 5"},
+		{agent, "POST", "/vessels/3/port_calls/$ref", `{"@id":"port_calls/1"}`, 403, "may not update this field", tugs, "3 5"},
+		{master, "DELETE", "/port_calls/" + call + "/tugs/$ref", "", 400, "say which row of tugs", tugs, "3 5"},
+		{master, "DELETE", "/port_calls/" + call + "/tugs/3/$ref", "", 204, "", tugs, "5"},
+		{master, "DELETE", "/port_calls/" + call + "/tugs/3/$ref", "", 404, "there is no such link", tugs, "5"},
+		{master, "DELETE", "/port_calls/" + call + "/tugs/$ref?$id=tugs/5", "", 204, "", "select count(*) || '" + "' from harbour.tug where id in (3, 5)", "2"},
+		{master, "PUT", "/port_calls/" + call + "/berth/$ref", `{"@id":"berths/N05"}`, 204, "", "select berth_code from harbour.port_call where id = " + call, "N05"},
+		{master, "PUT", "/port_calls/" + call + "/berth/$ref", `{"@id":"berths/none"}`, 404, "no such row", "select berth_code from harbour.port_call where id = " + call, "N05"},
+		{master, "DELETE", "/port_calls/" + call + "/berth/$ref", "", 204, "", "select berth_code is null from harbour.port_call where id = " + call, "true"},
+		{master, "DELETE", "/port_calls/" + call + "/vessel/$ref", "", 409, "a row of port_calls can't be without vessel_id", "select vessel_id is null from harbour.port_call where id = " + call, "false"},
+		{master, "POST", "/agents/3/vessels/$ref", `{"@id":"vessels/1"}`, 204, "", "select agent_id from harbour.vessel where id = 1", "3"},
+		{master, "DELETE", "/agents/4/vessels/1/$ref", "", 404, "no such row", "select agent_id from harbour.vessel where id = 1", "3"},
+		{master, "DELETE", "/agents/3/vessels/1/$ref", "", 204, "", "select agent_id is null from harbour.vessel where id = 1", "true"},
+		{master, "DELETE", "/vessels/3/port_calls/" + number("select min(id) from harbour.port_call where vessel_id = 3") + "/$ref", "", 409, "link it to another one, or delete it", "select count(*) > 0 from harbour.port_call where vessel_id = 3", "true"},
+	} {
+		a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body)
+		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)
+		}
+		if got := number(s.sql); got != s.is {
+			t.Errorf("after %s %s %s: %q, want %q", s.method, s.path, s.body, got, s.is)
+		}
+	}
+}
+
+// A row is created along a relation, and a field is set by itself.
+func TestWritesByPath(t *testing.T) {
+	r := start(t)
+	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
+	for _, s := range []struct {
+		token, method, path, body string
+		status                    int
+		want                      string
+	}{
+		{agent, "POST", "/vessels/3/port_calls", `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}`, 201, `"vessel_id":3,`},
+		{master, "POST", "/vessels/3/port_calls", ` {"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5.5,"status":"expected"}`, 201, `"vessel_id":3,`},
+		{master, "POST", "/vessels/3/port_calls", `{"vessel_id":4,"eta":"2026-07-09T12:00:00Z","draught_m":5.5,"status":"expected"}`, 400, "vessel_id: the path says 3, the body 4"},
+		{master, "POST", "/vessels/3/port_calls", `{}`, 400, "eta: is required"},
+		{master, "POST", "/vessels/3/port_calls", `[]`, 400, "a JSON object with the row's fields is expected"},
+		{master, "POST", "/vessels/3/port_calls", `{"eta":`, 400, "the body is not JSON: line 1"},
+		{master, "POST", "/vessels/999999/port_calls", `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}`, 404, "no such row of vessels"},
+		{agent, "POST", "/vessels/1/port_calls", `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}`, 404, "no such row of vessels"},
+		{master, "POST", "/port_calls/17/vessel", `{}`, 501, "at the path of their own resource, /vessels"},
+		{master, "PUT", "/port_calls/17/draught_m", `{"value":6.25}`, 200, `"draught_m":6.25`},
+		{master, "PATCH", "/port_calls/17/remarks", `{"value":"Late."}`, 200, `"remarks":"Late."`},
+		{master, "DELETE", "/port_calls/17/remarks", "", 204, ""},
+		{master, "GET", "/port_calls/17/remarks", "", 204, ""},
+		{master, "DELETE", "/port_calls/17/eta", "", 400, "eta"},
+		{master, "PUT", "/port_calls/17/draught_m", `6.25`, 400, `the body of a field is {\"value\": …}`},
+		{master, "PUT", "/port_calls/17/draught_m", `{"value":"6.25"}`, 400, "leave out the quotes"},
+		{agent, "PUT", "/port_calls/17/remarks", `{"value":"x"}`, 400, "may not update this field"},
+	} {
+		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,8 +40,13 @@ type Written struct {
 	Rows    int64 // so many
 }
 
-// Create adds one row to the collection at the path.
+// Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
+// through (Protocol, 11.4.2).
 func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
+	in, err := a.through(ctx, c, in)
+	if err != nil {
+		return nil, err
+	}
 	t, err := a.target(c, window.Create, in)
 	if err != nil {
 		return nil, err
@@ -59,6 +65,58 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	return a.created(ctx, c, t, row)
+}
+
+// through makes of a create along a relation one at the collection itself, whose body names the row that the path leads through.
+func (a *API) through(ctx context.Context, c access.Caller, in Write) (Write, error) {
+	r, err := request.Read(a.Model, in.Path, "")
+	if err != nil {
+		return in, err
+	}
+	parent := r.Parent()
+	if parent == "" || r.Single || r.View != request.Rows {
+		return in, nil
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		return in, err
+	}
+	rel := q.Path[len(q.Path)-1].Via
+	own, there := ownFields(rel), thereFields(rel)
+	if rel.Through != nil || slices.Contains(own, nil) || slices.Contains(there, nil) {
+		return in, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", rel.To.Name, rel.To.Name, rel.Name).On("path")
+	}
+	values, err := a.members(ctx, c, parent, own)
+	if err != nil {
+		return in, err
+	}
+	body := in.Body
+	in.Path = rel.To.Name
+	in.Body = func() ([]byte, error) {
+		text, err := body()
+		at := bytes.IndexByte(text, '{')
+		if err != nil || !json.Valid(text) || at < 0 || strings.TrimSpace(string(text[:at])) != "" {
+			return text, err // not what can be added to: the reader of bodies says why
+		}
+		var members map[string]json.RawMessage
+		if err := json.Unmarshal(text, &members); err != nil {
+			return text, nil
+		}
+		added := "{"
+		for i, f := range there {
+			if given, ok := members[f.Name]; ok && string(given) == string(values[own[i].Name]) {
+				continue
+			} else if ok {
+				return nil, fault.New(fault.Invalid, "value.path", "%s: the path says %s, the body %s; leave it out", f.Name, values[own[i].Name], given).On(f.Name)
+			}
+			added += fmt.Sprintf("%q:%s,", f.Name, values[own[i].Name])
+		}
+		if len(members) == 0 {
+			added = strings.TrimSuffix(added, ",")
+		}
+		return append([]byte(added), text[at+1:]...), nil
+	}
+	return in, nil
 }
 
 func (a *API) created(ctx context.Context, c access.Caller, t *target, row *payload.Row) (*Written, error) {
@@ -80,6 +138,7 @@ func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written,
 }
 
 func (a *API) change(ctx context.Context, c access.Caller, in Write, what string, replace bool) (*Written, error) {
+	in, replace = a.ofField(in, replace)
 	t, err := a.target(c, window.Update, in)
 	if err != nil {
 		return nil, err
@@ -124,6 +183,28 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	return w, err
 }
 
+// ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
+func (a *API) ofField(in Write, replace bool) (Write, bool) {
+	r, err := request.Read(a.Model, in.Path, "")
+	if err != nil || r.Field == nil || r.View != request.Rows {
+		return in, replace
+	}
+	body := in.Body
+	in.Path = in.Path[:strings.LastIndexByte(in.Path, '/')]
+	in.Body = func() ([]byte, error) {
+		text, err := body()
+		if err != nil || !json.Valid(text) {
+			return text, err
+		}
+		var members map[string]json.RawMessage
+		if json.Unmarshal(text, &members) != nil || members["value"] == nil {
+			return nil, fault.New(fault.Invalid, "body.type", "the body of a field is {\"value\": …}").On(r.Field.Name)
+		}
+		return json.Marshal(map[string]json.RawMessage{r.Field.Name: members["value"]})
+	}
+	return in, false
+}
+
 // keyIsChosen says whether callers choose the key of a row, and not the database.
 func keyIsChosen(r *model.Resource) bool {
 	return !slices.ContainsFunc(r.Key, func(k *model.Field) bool {
@@ -158,6 +239,12 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 
 // Delete removes the row at the path, or every row of a filter.
 func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, error) {
+	if of, _ := a.ofField(in, false); of.Path != in.Path { // a field goes to null
+		of.Body = func() ([]byte, error) {
+			return []byte(fmt.Sprintf("{%q:null}", in.Path[strings.LastIndexByte(in.Path, '/')+1:])), nil
+		}
+		return a.Update(ctx, c, of)
+	}
 	t, err := a.target(c, window.Delete, in)
 	if err != nil {
 		return nil, err

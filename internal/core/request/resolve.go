@@ -55,6 +55,20 @@ func (q *Query) expansions() int {
 	return n
 }
 
+// Fix holds the literals of the query's keys in the tree, so that it can stand in a statement with another one.
+func (q *Query) Fix(literals []Literal) {
+	for i := range q.Path {
+		for k := range q.Path[i].Key {
+			v := &q.Path[i].Key[k]
+			l := literals[v.Index]
+			v.Fixed = &l
+		}
+	}
+	if n := len(q.Path); n > 0 {
+		q.Key = q.Path[n-1].Key
+	}
+}
+
 // resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.
 func (r *Request) resolveKey(h *hop) ([]Value, error) {
 	if h.key == nil {

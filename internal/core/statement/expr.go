@@ -21,7 +21,8 @@ type builder struct {
 	vars    map[*request.Element]string
 	params  []request.Value // of the named query that is read
 	uses    map[string]*Use
-	full    bool // rows tell their links, and their fields the types that JSON does not show
+	with    []string // of WITH: what the statement names before it begins
+	full    bool     // rows tell their links, and their fields the types that JSON does not show
 }
 
 type valueKey struct {

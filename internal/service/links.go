@@ -1,0 +1,249 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/postgres"
+)
+
+// tie is a relation of a row, and the row at its other end.
+type tie struct {
+	scope *access.Scope
+	path  string // of the near row
+	rel   *model.Relation
+	near  *request.Request
+	far   *request.Request // nil where all of a relation to one is meant
+}
+
+// Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6).
+func (a *API) Link(ctx context.Context, c access.Caller, path, ref string) error {
+	t, err := a.tie(c, path, ref)
+	if err != nil {
+		return err
+	}
+	switch {
+	case t.far == nil:
+		return fault.New(fault.Invalid, "link.missing", "the body names no row; send {\"@id\":\"%s/…\"}", t.rel.To.Name).On("@id")
+	case t.rel.Through != nil:
+		done, err := a.junction(ctx, c, t, statement.Tie)
+		if err == nil && done == 0 {
+			return noRow(t.rel.From)
+		}
+		return err
+	case t.rel.Many:
+		return a.copyKey(ctx, c, t.path, ownFields(t.rel), t.far.Path(), thereFields(t.rel))
+	}
+	return a.copyKey(ctx, c, t.far.Path(), thereFields(t.rel), t.path, ownFields(t.rel))
+}
+
+// Unlink removes a tie. Neither row is deleted.
+func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) error {
+	t, err := a.tie(c, path, ref)
+	if err != nil {
+		return err
+	}
+	if t.far == nil && t.rel.Many {
+		return fault.New(fault.Invalid, "link.missing", "say which row of %s: %s/…/$ref, or ?$id=%s/…", t.rel.Name, strings.TrimSuffix(path, "/$ref"), t.rel.To.Name).On("path")
+	}
+	if t.rel.Through != nil {
+		done, err := a.junction(ctx, c, t, statement.Untie)
+		if err == nil && done == 0 {
+			return fault.New(fault.NotFound, "link.none", "there is no such link, or none that you may see").On(t.rel.Name)
+		}
+		return err
+	}
+	holder, fields := t.path, ownFields(t.rel)
+	if t.rel.Many {
+		holder, fields = t.far.Path(), thereFields(t.rel)
+		member := t.path + "/" + t.rel.Name + strings.TrimPrefix(holder, t.rel.To.Name)
+		if _, err := a.members(ctx, c, member, nil); err != nil {
+			return err
+		}
+	}
+	body := map[string]json.RawMessage{}
+	for _, f := range fields {
+		if f == nil {
+			return hiddenKey(t.rel)
+		}
+		if !f.Nullable {
+			return fault.New(fault.Conflict, "link.required", "a row of %s can't be without %s: link it to another one, or delete it; nothing was changed", f.Resource.Name, f.Name).On(f.Name)
+		}
+		body[f.Name] = json.RawMessage("null")
+	}
+	return a.set(ctx, c, holder, body)
+}
+
+// tie reads the path of a link and what it refers to.
+func (a *API) tie(c access.Caller, path, ref string) (*tie, error) {
+	scope, err := a.scope(c)
+	if err != nil {
+		return nil, err
+	}
+	r, err := request.Read(a.Model, path, "")
+	if err != nil {
+		return nil, err
+	}
+	if r.View != request.Refs || r.Parent() == "" {
+		return nil, fault.New(fault.Invalid, "link.path", "a link is written along a relation of a row, as in /%s/…/relation/$ref", r.Resource.Name).On("path")
+	}
+	t := &tie{scope: scope, path: r.Parent()}
+	if t.near, err = request.Read(a.Model, t.path, ""); err != nil {
+		return nil, err
+	}
+	if scope.For(window.Read, t.near.Resource) == nil {
+		return nil, scope.Refuse(window.Read, t.near.Resource)
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	last := q.Path[len(q.Path)-1]
+	t.rel = last.Via
+	if !t.near.Single {
+		return nil, fault.New(fault.Invalid, "link.path", "the path leads to many rows of %s; name one", t.near.Resource.Name).On("path")
+	}
+	if scope.For(window.Read, t.rel.To) == nil {
+		return nil, scope.Refuse(window.Read, t.rel.To)
+	}
+	if last.Key != nil {
+		texts, err := r.KeyTexts(q)
+		if err != nil {
+			return nil, err
+		}
+		ref = t.rel.To.Name
+		for _, text := range texts {
+			ref += "/" + url.PathEscape(text)
+		}
+	}
+	if ref == "" {
+		return t, nil
+	}
+	if t.far, err = request.Read(a.Model, a.relative(ref), ""); err != nil {
+		return nil, err
+	}
+	if t.far.Resource != t.rel.To || !t.far.Single || t.far.View != request.Rows {
+		return nil, fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", t.rel.Name, t.rel.To.Name, ref, t.rel.To.Name).On("@id")
+	}
+	return t, nil
+}
+
+// relative is a reference below the window: it may be given as a whole URL.
+func (a *API) relative(ref string) string {
+	for _, root := range []string{"/api/", "/draft/"} {
+		if _, below, ok := strings.Cut(ref, root+a.Model.Name+"/"); ok {
+			return below
+		}
+	}
+	return strings.TrimPrefix(ref, "/")
+}
+
+func (a *API) junction(ctx context.Context, c access.Caller, t *tie, plan func(*model.Relation, *request.Query, *request.Query, *access.Scope) *statement.Plan) (int64, error) {
+	if t.scope.For(window.Update, t.rel.From) == nil {
+		return 0, t.scope.Refuse(window.Update, t.rel.From)
+	}
+	near, err := t.near.Resolve()
+	if err != nil {
+		return 0, err
+	}
+	far, err := t.far.Resolve()
+	if err != nil {
+		return 0, err
+	}
+	far.Fix(t.far.Literals) // one statement speaks of both paths
+	p := plan(t.rel, near, far, t.scope)
+	args, err := p.Args(statement.Input{Literals: t.near.Literals, Claims: c.Claims})
+	if err != nil {
+		return 0, err
+	}
+	done, err := postgres.Compile(p, nil, postgres.Format{}).Write(ctx, a.pool, args, 0)
+	if err != nil {
+		return 0, a.explain(err, t.rel.From, t.scope)
+	}
+	return done.Total, nil
+}
+
+// copyKey sets fields of one row to the values of fields of another, which must be there.
+func (a *API) copyKey(ctx context.Context, c access.Caller, from string, source []*model.Field, to string, fields []*model.Field) error {
+	if slices.Contains(source, nil) || slices.Contains(fields, nil) {
+		return fault.New(fault.Unsupported, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
+	}
+	values, err := a.members(ctx, c, from, source)
+	if err != nil {
+		return err
+	}
+	body := map[string]json.RawMessage{}
+	for i, f := range fields {
+		body[f.Name] = values[source[i].Name]
+	}
+	return a.set(ctx, c, to, body)
+}
+
+func hiddenKey(rel *model.Relation) error {
+	return fault.New(fault.Unsupported, "link.hidden", "the fields behind %s are not shown here, so it can't be written", rel.Name)
+}
+
+// members reads fields of a row.
+func (a *API) members(ctx context.Context, c access.Caller, path string, fields []*model.Field) (map[string]json.RawMessage, error) {
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.Name
+	}
+	query := ""
+	if names := strings.Join(names, ","); names != "" {
+		query = "select=" + url.QueryEscape(names)
+	}
+	page, err := a.Read(ctx, c, path, query, Preferences{})
+	if err != nil {
+		return nil, err
+	}
+	defer page.Close()
+	values := map[string]json.RawMessage{}
+	if page.Empty {
+		return nil, fault.New(fault.NotFound, "row.none", "there is nothing at %s", path)
+	}
+	if err := json.Unmarshal(page.AppendRow(nil), &values); err != nil {
+		return nil, fmt.Errorf("read back a row: %w", err)
+	}
+	return values, nil
+}
+
+func (a *API) set(ctx context.Context, c access.Caller, path string, body map[string]json.RawMessage) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	_, err = a.Update(ctx, c, Write{Path: path, IfMatch: []string{"*"}, Body: func() ([]byte, error) { return text, nil }})
+	if f, ok := fault.From(err); ok && f.Code == "access.field" {
+		refused := *f
+		refused.Kind = fault.Forbidden // the caller did not send the field: the link is what is not allowed
+		return &refused
+	}
+	return err
+}
+
+func ownFields(rel *model.Relation) []*model.Field {
+	list := make([]*model.Field, len(rel.Pairs))
+	for i, p := range rel.Pairs {
+		list[i] = rel.From.FieldOf(p.Own)
+	}
+	return list
+}
+
+func thereFields(rel *model.Relation) []*model.Field {
+	list := make([]*model.Field, len(rel.Pairs))
+	for i, p := range rel.Pairs {
+		list[i] = rel.To.FieldOf(p.There)
+	}
+	return list
+}

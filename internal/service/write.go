@@ -43,15 +43,22 @@ type Written struct {
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
 // through (Protocol, 11.4.2).
 func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	in, err := a.through(ctx, c, in)
+	r, err := request.Read(a.Model, in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
-	t, err := a.target(c, window.Create, in)
+	if r.Parent() != "" && !r.Single && r.View == request.Rows {
+		if in, err = a.through(ctx, c, r, in); err != nil {
+			return nil, err
+		}
+		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
+			return nil, err
+		}
+	}
+	t, err := a.target(c, window.Create, r)
 	if err != nil {
 		return nil, err
 	}
-	r := t.request
 	if r.Single {
 		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PUT", "PATCH", "DELETE"},
 			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
@@ -68,20 +75,8 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 }
 
 // through makes of a create along a relation one at the collection itself, whose body names the row that the path leads through.
-func (a *API) through(ctx context.Context, c access.Caller, in Write) (Write, error) {
-	r, err := request.Read(a.Model, in.Path, "")
-	if err != nil {
-		return in, err
-	}
-	parent := r.Parent()
-	if parent == "" || r.Single || r.View != request.Rows {
-		return in, nil
-	}
-	q, err := r.Resolve()
-	if err != nil {
-		return in, err
-	}
-	rel := q.Path[len(q.Path)-1].Via
+func (a *API) through(ctx context.Context, c access.Caller, r *request.Request, in Write) (Write, error) {
+	parent, rel := r.Parent(), r.Via()
 	own, there := ownFields(rel), thereFields(rel)
 	if rel.Through != nil || slices.Contains(own, nil) || slices.Contains(there, nil) {
 		return in, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", rel.To.Name, rel.To.Name, rel.Name).On("path")
@@ -138,12 +133,25 @@ func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written,
 }
 
 func (a *API) change(ctx context.Context, c access.Caller, in Write, what string, replace bool) (*Written, error) {
-	in, replace = a.ofField(in, replace)
-	t, err := a.target(c, window.Update, in)
+	r, err := request.Read(a.Model, in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
-	many := t.request.View == request.Each && !replace
+	if r.Field != nil && r.View == request.Rows {
+		in, replace = ofField(r, in), false
+		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
+			return nil, err
+		}
+	}
+	return a.changed(ctx, c, r, in, what, replace)
+}
+
+func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, in Write, what string, replace bool) (*Written, error) {
+	t, err := a.target(c, window.Update, r)
+	if err != nil {
+		return nil, err
+	}
+	many := r.View == request.Each && !replace
 	if !many {
 		if err := t.oneRow(what); err != nil {
 			return nil, err
@@ -153,13 +161,13 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	if err != nil {
 		return nil, err
 	}
-	r := t.request.Resource
-	d := t.scope.For(window.Update, r)
+	resource := r.Resource
+	d := t.scope.For(window.Update, resource)
 	var row *payload.Row
 	if replace {
-		row, err = payload.Replace(body, r, d)
+		row, err = payload.Replace(body, resource, d)
 	} else {
-		row, err = payload.Read(body, r, window.Update, d)
+		row, err = payload.Read(body, resource, window.Update, d)
 	}
 	if err != nil {
 		return nil, err
@@ -175,8 +183,8 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	}
 	plan := statement.Update(t.query, row.Fields, row.Defaults, t.scope, conditional(in))
 	w, err := a.write(ctx, c, t, window.Update, plan, statement.Input{Body: row.Values, Versions: in.IfMatch})
-	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && keyIsChosen(r) {
-		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, r) != nil {
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && keyIsChosen(resource) {
+		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, resource) != nil {
 			return made, err
 		}
 	}
@@ -184,11 +192,7 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 }
 
 // ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
-func (a *API) ofField(in Write, replace bool) (Write, bool) {
-	r, err := request.Read(a.Model, in.Path, "")
-	if err != nil || r.Field == nil || r.View != request.Rows {
-		return in, replace
-	}
+func ofField(r *request.Request, in Write) Write {
 	body := in.Body
 	in.Path = in.Path[:strings.LastIndexByte(in.Path, '/')]
 	in.Body = func() ([]byte, error) {
@@ -202,7 +206,7 @@ func (a *API) ofField(in Write, replace bool) (Write, bool) {
 		}
 		return json.Marshal(map[string]json.RawMessage{r.Field.Name: members["value"]})
 	}
-	return in, false
+	return in
 }
 
 // keyIsChosen says whether callers choose the key of a row, and not the database.
@@ -239,13 +243,15 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 
 // Delete removes the row at the path, or every row of a filter.
 func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	if of, _ := a.ofField(in, false); of.Path != in.Path { // a field goes to null
-		of.Body = func() ([]byte, error) {
-			return []byte(fmt.Sprintf("{%q:null}", in.Path[strings.LastIndexByte(in.Path, '/')+1:])), nil
-		}
-		return a.Update(ctx, c, of)
+	r, err := request.Read(a.Model, in.Path, in.Query)
+	if err != nil {
+		return nil, err
 	}
-	t, err := a.target(c, window.Delete, in)
+	if r.Field != nil && r.View == request.Rows { // a field goes to null
+		in.Body = func() ([]byte, error) { return []byte(`{"value":null}`), nil }
+		return a.Update(ctx, c, in)
+	}
+	t, err := a.target(c, window.Delete, r)
 	if err != nil {
 		return nil, err
 	}
@@ -274,13 +280,9 @@ type target struct {
 // writeOptions go with a write: what its answer shows.
 var writeOptions = []string{"select", "expand", "compute"}
 
-// target reads the path of a write and refuses it where the role may not do the operation.
-func (a *API) target(c access.Caller, op window.Operation, in Write) (*target, error) {
+// target finds where a write leads, and refuses it where the role may not do the operation.
+func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (*target, error) {
 	scope, err := a.scope(c)
-	if err != nil {
-		return nil, err
-	}
-	r, err := request.Read(a.Model, in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
@@ -291,7 +293,7 @@ func (a *API) target(c access.Caller, op window.Operation, in Write) (*target, e
 		return a.each(scope, op, r)
 	}
 	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
-		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation or to a field it is not done yet", r.Resource.Name).On("path")
+		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation to one it is not done yet", r.Resource.Name).On("path")
 	}
 	for _, name := range r.Options() {
 		if !slices.Contains(writeOptions, name) {

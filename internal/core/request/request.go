@@ -274,6 +274,9 @@ func (r *Request) Number(option string) (int64, error) {
 	return -1, nil
 }
 
+// Via is the relation at the end of the path, nil where there is none.
+func (r *Request) Via() *model.Relation { return r.hops[len(r.hops)-1].via }
+
 // ToOne says whether the path ends with a relation to one, which may lead to no row.
 func (r *Request) ToOne() bool {
 	last := r.hops[len(r.hops)-1]

@@ -6,10 +6,12 @@ import (
 	"strings"
 	"testing"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
 )
 
 // encode makes a raw query of one that is written as people read it.
@@ -174,16 +176,28 @@ func TestPrint(t *testing.T) {
 // Nothing that can be sent makes the reader panic, and every refusal is a fault.
 func FuzzRead(f *testing.F) {
 	for _, seed := range []string{"filter=a eq 1", "filter=id in (1,2)&orderby=eta desc", "expand=vessel(select=name;expand=agent),tugs(top=2;filter=name eq 'x')",
-		"filter=not (contains(tolower(vessel/name),'a') or eta lt 2026-07-01T00:00:00Z)", "filter=((((", "select=*,id&top=3&skip=4&count=true", "filter=draught_m gt -1.5e3"} {
+		"filter=not (contains(tolower(vessel/name),'a') or eta lt 2026-07-01T00:00:00Z)", "filter=((((", "select=*,id&top=3&skip=4&count=true", "filter=draught_m gt -1.5e3",
+		"apply=filter(status eq 'x')/groupby((rollup($all,vessel/kind),status),filter(hazardous)/aggregate($count as n,draught_m with sum as s))/topcount(2,n)", "apply=concat(aggregate(id with max as m),groupby((status)))/search(ice OR \"x y\")",
+		"filter=hassubset(tags,[\"a\",1,null]) and id in @l&@l=[1,2]", "filter=id eq $root/vessels(3)/agent/id", "compute=case(id eq 1:'a',true:'b') as c&select=c"} {
 		f.Add("port_calls", seed)
 	}
 	f.Add("pilotages(port_call_id=1,direction='inbound')", "")
 	f.Add("port_calls/1", "select=id")
-	m, _ := harbour.Saltmere(f)
+	f.Add("berth_load(from=2026-01-01,to=@t)/$count", "@t=null&quay='x'")
+	f.Add("arrivals_board/$filter(vessel/flag eq 'NO')/$each", "")
+	f.Add("port_calls/1/tugs/3/$ref", "")
+	m, policy := harbour.Saltmere(f)
+	scope, err := policy.Scope(access.Caller{Subject: "fuzz"})
+	if err != nil {
+		f.Fatal(err)
+	}
 	f.Fuzz(func(t *testing.T, path, query string) {
 		r, err := request.Read(m, path, query)
 		if err == nil {
-			_, err = r.Resolve()
+			var q *request.Query
+			if q, err = r.Resolve(); err == nil && r.Resource != nil {
+				_, err = statement.Read(q, scope, nil, statement.Bounds{}, true).Args(statement.Input{Literals: r.Literals})
+			}
 		}
 		if _, ok := fault.From(err); err != nil && !ok {
 			t.Errorf("%v is no fault", err)

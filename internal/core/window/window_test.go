@@ -2,6 +2,7 @@ package window_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
@@ -119,5 +120,74 @@ func TestDraft(t *testing.T) {
 		if _, err := window.Draft(tt.name, harbour.Catalog(t), tt.schema); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("Draft(%q, %q): %v, want %s", tt.name, tt.schema, err, tt.want)
 		}
+	}
+}
+
+// The pieces of a query's SQL are all of it, and a parameter is found wherever SQL takes one and nowhere else.
+func FuzzPieces(f *testing.F) {
+	for _, seed := range []string{"select :n", "select ':n', \":n\", 1::int, :n::text -- :n", "select $x$ :n $x$, E'\\':n' || :n /* :n */", "e':n", "$$ :n", ":n:n", "é:n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, sql string) {
+		text, err := json.Marshal(sql)
+		if err != nil {
+			t.Skip()
+		}
+		doc, err := window.Parse([]byte(`{"window":"w","source":"s","queries":{"q":{"parameters":{"n":"integer"},"sql":`+string(text)+`}}}`), environment)
+		if err != nil {
+			return
+		}
+		q := doc.Queries[0]
+		joined := ""
+		for _, p := range q.Pieces {
+			if p.Offset != len(joined) {
+				t.Fatalf("%q: a piece at %d stands at %d", sql, p.Offset, len(joined))
+			}
+			if p.Parameter >= 0 && p.Text != ":n" {
+				t.Fatalf("%q: %q is taken for a parameter", sql, p.Text)
+			}
+			joined += p.Text
+			q.At(p.Offset)
+		}
+		if joined != q.SQL.Value {
+			t.Fatalf("%q is parted into %q", q.SQL.Value, joined)
+		}
+	})
+}
+
+// Queries and saved views are read with their places.
+func TestQueriesAndViews(t *testing.T) {
+	doc, err := window.Parse([]byte(`window: w
+source: s
+queries:
+  q:
+    parameters: {since: date, quay: text?}
+    sql: |
+      select a
+        from b where c >= :since
+      and (:quay is null or d = ':quay' or e = :quay)
+saved_views:
+  v: {of: calls, select: [a, b], filter: a gt 1, page: {default: 5, max: none}}
+`), environment)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, v := doc.Queries[0], doc.Views[0]
+	if len(q.Parameters) != 2 || q.Parameters[0].Optional || !q.Parameters[1].Optional || q.Parameters[1].Type.Value != "text" {
+		t.Errorf("parameters: %+v", q.Parameters)
+	}
+	places := map[string]window.Pos{}
+	parameters := 0
+	for _, p := range q.Pieces {
+		if p.Parameter >= 0 {
+			parameters++
+			places[p.Text] = q.At(p.Offset)
+		}
+	}
+	if parameters != 3 || places[":since"] != (window.Pos{Line: 8, Column: 27}) || places[":quay"] != (window.Pos{Line: 9, Column: 48}) {
+		t.Errorf("%d parameters at %v", parameters, places)
+	}
+	if v.Of.Value != "calls" || v.Select.Value != "a,b" || v.Filter.Value != "a gt 1" || v.Page.Default != 5 || v.Page.Max != 0 {
+		t.Errorf("view: %+v", v)
 	}
 }

@@ -97,7 +97,14 @@ func compressed(next http.Handler) http.Handler {
 	if err != nil {
 		panic(err) // of settings that stand here
 	}
-	return wrap(next)
+	wrapped := wrap(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header["Accept-Encoding"] == nil { // nothing to choose, so nothing to pay for the choice
+			next.ServeHTTP(w, r)
+			return
+		}
+		wrapped.ServeHTTP(w, r)
+	})
 }
 
 // bearer is the token of the Authorization header, "" where there is none.

@@ -29,12 +29,14 @@ lacks.`,
   eager ask saltmere /vessels --as agent --claim agent_id=3
   eager ask saltmere /arrivals_board --live
   eager ask saltmere "/port_calls?filter=draught_m gt 13.4" --plan
-  eager ask saltmere /tugs --method POST --body '{"name":"Petra","bollard_pull_t":41.5}'`,
+  eager ask saltmere /tugs --body '{"name":"Petra","bollard_pull_t":41.5}'
+  eager ask saltmere /tugs --set name=Olga --set bollard_pull_t=38`,
 		Args: exactly("WINDOW", "PATH"),
 	}
 	a.outputFlag(c)
 	method := c.Flags().String("method", "", "GET, POST, PATCH or DELETE (default: GET, or POST with --body)")
 	body := c.Flags().String("body", "", "JSON to send; @FILE reads it from a file")
+	set := c.Flags().StringArray("set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
 	as := c.Flags().String("as", "", "act as this role (on the draft)")
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	live := c.Flags().Bool("live", false, "ask what is published, with --token or without")
@@ -62,6 +64,16 @@ lacks.`,
 				}
 				s.Token = strings.TrimSpace(string(text))
 			}
+		}
+		if len(*set) > 0 {
+			if *body != "" {
+				return usage("--set and --body both make the body; keep one")
+			}
+			text, err := bodyOf(*set)
+			if err != nil {
+				return err
+			}
+			*body = text
 		}
 		if *body != "" {
 			text := []byte(*body)
@@ -100,6 +112,27 @@ lacks.`,
 		return a.answer(res)
 	}
 	return c
+}
+
+// bodyOf makes a body of fields: a value that is JSON stands as it is, any other is a text.
+func bodyOf(set []string) (string, error) {
+	var b strings.Builder
+	for i, field := range set {
+		name, value, ok := strings.Cut(field, "=")
+		if !ok || name == "" {
+			return "", usage("--set takes name=value, not %q", field)
+		}
+		if !json.Valid([]byte(value)) {
+			text, err := json.Marshal(value)
+			if err != nil {
+				return "", err
+			}
+			value = string(text)
+		}
+		b.WriteString(map[bool]string{true: "{", false: ","}[i == 0])
+		fmt.Fprintf(&b, "%q:%s", name, value)
+	}
+	return b.String() + "}", nil
 }
 
 // actAs writes the Act-As header (RFC 9651, 3.3): whole numbers as numbers, the rest as strings.

@@ -421,15 +421,6 @@ func appendQuoted(dst []byte, s string) []byte {
 	return append(dst, '"')
 }
 
-// spliceObject makes the object that begins at i the rest of the one before it: `"a":1{"b":2}` becomes `"a":1,"b":2}`.
-func spliceObject(buf []byte, i int) {
-	if buf[i+1] == '}' {
-		buf[i] = ' '
-		return
-	}
-	buf[i] = ','
-}
-
 // jsonBody reads a body that must be JSON.
 func jsonBody(r *http.Request) ([]byte, error) {
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
@@ -514,6 +505,15 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	if err != nil {
 		return err
 	}
+	f, err := negotiate(r, r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	if f.V40 {
+		w.Header()["OData-Version"] = version40
+	}
+	f.Kind = postgres.JSON // what is written is one row, in the format it came in
+	in.Format = f.Format
 	written, err := do(r.Context(), caller, in)
 	if err != nil {
 		return err
@@ -542,7 +542,7 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 			w.Header().Set("Preference-Applied", "return=representation")
 		}
 	}
-	writeRow(w, r, status, written)
+	writeRow(w, r, status, written, f)
 	return nil
 }
 
@@ -568,7 +568,7 @@ func writeOf(r *http.Request) (service.Write, error) {
 }
 
 // writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
-func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written) {
+func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written, f format) {
 	if written.Row == nil {
 		if written.Path != "" {
 			w.Header().Set("OData-EntityId", root(r)+"/"+written.Path)
@@ -577,13 +577,9 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 		return
 	}
 	up := strings.Repeat("../", strings.Count(below(r), "/"))
-	out := appendQuoted([]byte(`{"@context":`), up+"$metadata#"+written.Context)
-	at := len(out)
-	out = append(out, written.Row...)
-	spliceObject(out, at)
-	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Type", f.contentType())
 	w.WriteHeader(status)
-	_, _ = w.Write(append(out, '\n'))
+	_, _ = w.Write(paperOf(f, up+"$metadata#"+written.Context).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
 }
 
 // serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631). Named queries that need

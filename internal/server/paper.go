@@ -43,12 +43,18 @@ func (p paper) single(dst []byte, page *service.Page) []byte {
 		return append(page.AppendRow(append(dst, xmlHead+"<answer"+xsi+">\n"...)), "</answer>\n"...)
 	case p.Kind != postgres.JSON:
 		return page.AppendRow(page.AppendHeader(dst))
-	case p.metadata == "none":
-		return append(page.AppendRow(dst), '\n')
+	}
+	return p.one(dst, page.AppendRow)
+}
+
+// one writes one row as a JSON object, the context among its members.
+func (p paper) one(dst []byte, row func([]byte) []byte) []byte {
+	if p.metadata == "none" {
+		return append(row(dst), '\n')
 	}
 	dst = p.context(dst)
 	at := len(dst)
-	dst = page.AppendRow(dst)
+	dst = row(dst)
 	if dst[at+1] == '}' {
 		return append(dst[:at-1], "}\n"...)
 	}

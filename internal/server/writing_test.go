@@ -88,6 +88,10 @@ func TestReplace(t *testing.T) {
 	if a.StatusCode != 201 || a.Header.Get("Preference-Applied") != "return=representation" || a.Header.Get("Location") == "" || a.Header.Get("ETag") == "" {
 		t.Errorf("return=representation: %s %v", a.Status, a.Header)
 	}
+	old := write(t, r, master, "PATCH", "/api/saltmere/tugs/1?select=name&expand=port_calls(top=0;count=true)", `{"bollard_pull_t":50}`, "OData-MaxVersion", "4.0")
+	if old.Header.Get("OData-Version") != "4.0" || !strings.HasPrefix(old.Text, `{"@odata.context":"../$metadata#tugs(name,port_calls())/$entity","name":"Bram","port_calls@odata.count":`) {
+		t.Errorf("4.0: %v %s", old.Header, old.Text)
+	}
 	if again := get(t, r, master, a.Header.Get("Location"), "If-None-Match", a.Header.Get("ETag")); again.StatusCode != 304 {
 		t.Errorf("the version that a create tells is not the row's: %s", again.Status)
 	}

@@ -27,6 +27,7 @@ type Write struct {
 	Body        func() ([]byte, error) // asked for once it is known that the caller may write
 	IfMatch     []string               // versions, "*" any; nil: not sent
 	MustBeNew   bool                   // If-None-Match: *
+	Format      postgres.Format
 }
 
 // Written is the answer of a create, a change or a replacement.
@@ -63,6 +64,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PUT", "PATCH", "DELETE"},
 			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
 	}
+	t.format = in.Format
 	body, err := in.Body()
 	if err != nil {
 		return nil, err
@@ -151,6 +153,7 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 	if err != nil {
 		return nil, err
 	}
+	t.format = in.Format
 	many := r.View == request.Each && !replace
 	if !many {
 		if err := t.oneRow(what); err != nil {
@@ -273,6 +276,7 @@ func conditional(in Write) bool { return in.IfMatch != nil && !slices.Contains(i
 // target is where a write leads.
 type target struct {
 	scope   *access.Scope
+	format  postgres.Format // of the answer
 	request *request.Request
 	query   *request.Query // what the answer shows
 }
@@ -309,7 +313,7 @@ func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (
 			return nil, err
 		}
 	}
-	return &target{scope, r, q}, nil
+	return &target{scope: scope, request: r, query: q}, nil
 }
 
 // each is the target of a write of every row that a filter meets.
@@ -324,7 +328,7 @@ func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request)
 	if err != nil {
 		return nil, err
 	}
-	return &target{scope, r, q}, scope.Check(q)
+	return &target{scope: scope, request: r, query: q}, scope.Check(q)
 }
 
 // writeEach runs the statement of a write of many rows and returns how many there were: all or none.
@@ -376,7 +380,7 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 	for i := range plan.Order {
 		types[i] = r.Resource.Key[i].Type
 	}
-	done, err := postgres.Compile(plan, types, postgres.Format{}).Write(ctx, a.pool, args, 0)
+	done, err := postgres.Compile(plan, types, t.format).Write(ctx, a.pool, args, 0)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r.Resource, t.scope)

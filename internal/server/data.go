@@ -2,16 +2,12 @@ package server
 
 import (
 	"bytes"
-	"cmp"
-	"context"
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,7 +21,6 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
-	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
 )
@@ -183,12 +178,9 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 }
 
 func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *service.API, caller access.Caller) error {
-	f, err := negotiate(r, options)
+	f, err := speak(w, r, options)
 	if err != nil {
 		return err
-	}
-	if f.V40 {
-		w.Header()["OData-Version"] = version40
 	}
 	prefs := preferences(r)
 	prefs.Format, prefs.Full = f.Format, f.metadata == "full"
@@ -419,242 +411,4 @@ func appendQuoted(dst []byte, s string) []byte {
 		dst = append(dst, s[i])
 	}
 	return append(dst, '"')
-}
-
-// jsonBody reads a body that must be JSON.
-func jsonBody(r *http.Request) ([]byte, error) {
-	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-	if err != nil || kind != "application/json" {
-		found := "has no Content-Type"
-		if given := r.Header.Get("Content-Type"); given != "" {
-			found = fmt.Sprintf("is %q", given)
-		}
-		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
-	}
-	return io.ReadAll(r.Body)
-}
-
-func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if strings.HasSuffix(r.URL.Path, "/$ref") {
-		return s.link(w, r, api, caller)
-	}
-	return s.change(w, r, caller, api.Create)
-}
-
-func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	return s.change(w, r, caller, api.Update)
-}
-
-func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if strings.HasSuffix(r.URL.Path, "/$ref") {
-		return s.link(w, r, api, caller)
-	}
-	return s.change(w, r, caller, api.Replace)
-}
-
-func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if strings.HasSuffix(r.URL.Path, "/$ref") {
-		options := r.URL.Query()
-		if err := api.Unlink(r.Context(), caller, below(r), cmp.Or(options.Get("$id"), options.Get("id"))); err != nil {
-			return err
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}
-	in, err := writeOf(r)
-	if err != nil {
-		return err
-	}
-	written, err := api.Delete(r.Context(), caller, in)
-	if err != nil {
-		return err
-	}
-	if written.Many {
-		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
-// link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
-func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	body, err := jsonBody(r)
-	if err != nil {
-		return err
-	}
-	var members map[string]json.RawMessage
-	if err := json.Unmarshal(body, &members); err != nil {
-		return fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
-	}
-	var ref string
-	for _, name := range []string{"@id", "@odata.id"} {
-		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
-			return fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
-		}
-	}
-	if err := api.Link(r.Context(), caller, below(r), ref); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
-// change writes a row, and answers with it as it is stored.
-func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, service.Write) (*service.Written, error)) error {
-	in, err := writeOf(r)
-	if err != nil {
-		return err
-	}
-	f, err := negotiate(r, r.URL.RawQuery)
-	if err != nil {
-		return err
-	}
-	if f.V40 {
-		w.Header()["OData-Version"] = version40
-	}
-	f.Kind = postgres.JSON // what is written is one row, in the format it came in
-	in.Format = f.Format
-	written, err := do(r.Context(), caller, in)
-	if err != nil {
-		return err
-	}
-	if written.Many {
-		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}
-	status := http.StatusOK
-	if written.Created {
-		status = http.StatusCreated
-		if written.Path != "" {
-			w.Header().Set("Location", root(r)+"/"+written.Path)
-		}
-	}
-	if written.ETag != "" {
-		w.Header().Set("ETag", written.ETag)
-	}
-	switch preferences(r).Return {
-	case "minimal":
-		w.Header().Set("Preference-Applied", "return=minimal")
-		written.Row = nil
-	case "representation":
-		if written.Row != nil {
-			w.Header().Set("Preference-Applied", "return=representation")
-		}
-	}
-	writeRow(w, r, status, written, f)
-	return nil
-}
-
-// writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
-func writeOf(r *http.Request) (service.Write, error) {
-	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r) }}
-	for _, line := range r.Header.Values("If-Match") {
-		for tag := range strings.SplitSeq(line, ",") {
-			version := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`), `"`)
-			if n, err := strconv.ParseUint(version, 10, 32); version != "*" && (err != nil || strconv.FormatUint(n, 10) != version) {
-				version = "0" // no row has it: a tag that this service never gave
-			}
-			in.IfMatch = append(in.IfMatch, version)
-		}
-	}
-	switch none := r.Header.Get("If-None-Match"); none {
-	case "", "*":
-		in.MustBeNew = none == "*"
-	default:
-		return in, fault.New(fault.Invalid, "version.condition", "with a write, If-None-Match is * and asks for a new row; a version goes into If-Match").On("If-None-Match")
-	}
-	return in, nil
-}
-
-// writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
-func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written, f format) {
-	if written.Row == nil {
-		if written.Path != "" {
-			w.Header().Set("OData-EntityId", root(r)+"/"+written.Path)
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return
-	}
-	up := strings.Repeat("../", strings.Count(below(r), "/"))
-	w.Header().Set("Content-Type", f.contentType())
-	w.WriteHeader(status)
-	_, _ = w.Write(paperOf(f, up+"$metadata#"+written.Context).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
-}
-
-// serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631). Named queries that need
-// parameters are called, not followed, so only those without stand here.
-func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	scope, err := api.Policy.Scope(caller)
-	if err != nil {
-		return err
-	}
-	f, err := negotiate(r, r.URL.RawQuery)
-	if err != nil {
-		return err
-	}
-	if f.V40 {
-		w.Header()["OData-Version"] = version40
-	}
-	type entry struct {
-		Name string `json:"name"`
-		Kind string `json:"kind"`
-		URL  string `json:"url"`
-	}
-	list := []entry{}
-	for _, name := range scope.Granted(window.Read) {
-		kind := "EntitySet"
-		if res := api.Model.Resource(name); res.Query != nil || len(res.Key) == 0 {
-			kind = "FunctionImport"
-			if res.Query != nil && slices.ContainsFunc(res.Query.Parameters, func(p model.Parameter) bool { return !p.Optional }) {
-				continue
-			}
-		}
-		list = append(list, entry{name, kind, name})
-	}
-	w.Header().Set("Link", "<"+root(r)+`/openapi.json>; rel="service-desc"; type="application/openapi+json"`)
-	w.Header().Set("Content-Type", format{metadata: f.metadata, told: f.told, Format: postgres.Format{V40: f.V40, Strings: f.Strings}}.contentType())
-	out := paperOf(f, root(r)+"/$metadata").context(nil)
-	text, err := json.Marshal(list)
-	if err != nil {
-		return err
-	}
-	_, _ = w.Write(append(append(append(out, `"value":`...), text...), "}\n"...))
-	return nil
-}
-
-// metadata is the model as the caller's role sees it (CSDL 4.01): XML, or JSON where that is asked for.
-func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	scope, err := api.Policy.Scope(caller)
-	if err != nil {
-		return err
-	}
-	f, err := negotiate(r, r.URL.RawQuery)
-	if err != nil {
-		return err
-	}
-	asked, given := formatOption(r.URL.RawQuery)
-	accept := strings.Join(r.Header.Values("Accept"), ",")
-	speaks := version[0]
-	if f.V40 {
-		speaks = version40[0]
-	}
-	csdl := describe.CSDL(api.Model, scope, speaks)
-	write, kind := csdl.XML, "application/xml"
-	switch {
-	case f.Kind == postgres.CSV || f.Kind == postgres.NDJSON:
-		return fault.New(fault.NotAcceptable, "format.unknown", "metadata is written as XML or JSON").On("format")
-	case f.Kind == postgres.JSON && (given && asked != "" || strings.Contains(accept, "json")):
-		write, kind = csdl.JSON, "application/json"
-	}
-	if f.V40 {
-		w.Header()["OData-Version"] = version40
-	}
-	out, err := write()
-	if err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", kind)
-	_, _ = w.Write(out)
-	return nil
 }

@@ -52,6 +52,15 @@ func (f format) contentType() string {
 	return out
 }
 
+// speak settles the format of an answer, and says the version of the standard that it speaks.
+func speak(w http.ResponseWriter, r *http.Request, options string) (format, error) {
+	f, err := negotiate(r, options)
+	if f.V40 {
+		w.Header()["OData-Version"] = version40
+	}
+	return f, err
+}
+
 // negotiate settles the format of an answer from format=, else from Accept (RFC 9110, 12.5.1), and the version from
 // OData-MaxVersion (Protocol, 8.2.7).
 func negotiate(r *http.Request, options string) (format, error) {

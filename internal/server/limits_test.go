@@ -24,7 +24,7 @@ queries:
   slow: {sql: "select pg_sleep(5)::text as nothing"}
 roles:
   small:
-    limits: {rows: 7, depth: 1, cost: 600, time: 100ms}
+    limits: {rows: 7, depth: 1, cost: 600, time: 2s}
     may: {"*": read}
   free: {may: {"*": read}}
 `
@@ -32,7 +32,7 @@ roles:
 		{"{cost: 0}", `cost is a number over 0, as the database's planner reckons, this is "0"`}, {"{depth: 9}", "from 1 to 8"}, {"{time: soon}", `such as 3s or 500ms, this is "soon"`},
 		{"{rows: none}", "a number of rows from 1"}, {"{row: 1}", `did you mean "rows"?`},
 	} {
-		_, err := r.Operator.PushDraft(context.Background(), "limited", strings.Replace(document, "{rows: 7, depth: 1, cost: 600, time: 100ms}", tt.limits, 1))
+		_, err := r.Operator.PushDraft(context.Background(), "limited", strings.Replace(document, "{rows: 7, depth: 1, cost: 600, time: 2s}", tt.limits, 1))
 		if err == nil || !strings.Contains(err.Error(), "line 12, column") || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("limits: %s: %v", tt.limits, err)
 		}
@@ -71,7 +71,7 @@ roles:
 		{"small", "readings?filter=height_m gt 4.4", 403, "the database expects this request to cost"},
 		{"small", "readings?filter=station eq 'Breakwater' and read_at eq 2026-01-01T00:00:00Z", 200, `"value":[`},
 		{"free", "readings?filter=height_m gt 4.4&top=1", 200, `"value":[`},
-		{"small", "slow", 504, "the database took longer than the limit of 100ms"},
+		{"small", "slow", 504, "the database took longer than the limit of 2s"},
 		{"free", "calls?filter=" + strings.Repeat("id eq 1 or ", 600) + "id eq 2", 400, "at most 2000 are read"},
 		{"free", "calls?filter=id in (" + strings.Repeat("1,", 2500) + "1)", 200, `"value":[`},
 		{"free", "calls?expand=vessel(levels=2)", 400, "levels goes with"},
@@ -79,6 +79,10 @@ roles:
 		if status, text, _ := ask(tt.role, tt.path); status != tt.status || !strings.Contains(text, tt.want) {
 			t.Errorf("%s as %s: %d %.400s\nwant %d %s", tt.path, tt.role, status, text, tt.status, tt.want)
 		}
+	}
+	everything := "/api/saltmere/port_calls?expand=" + strings.Repeat("*(expand=", 7) + "*" + strings.Repeat(")", 7)
+	if a := r.Send(t, r.Token(t, "harbour_master"), "GET", everything, nil); a.StatusCode != 400 || !strings.Contains(a.Text, "the request expands more than 100 relations") {
+		t.Errorf("everything of everything: %s %s", a.Status, a.Text)
 	}
 	_, text, took := ask("small", "readings?orderby=height_m desc,read_at&filter=height_m lt 100")
 	t.Logf("refused in %s: %s", took, text)

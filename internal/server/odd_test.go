@@ -7,31 +7,19 @@ import (
 	"reflect"
 	"strings"
 	"testing"
-
-	"github.com/jackc/pgx/v5"
-
-	"eagerwindow/internal/harbourtest"
 )
 
 // Names that nobody would choose, and values that formats trip over, through everything that reads.
 func TestOddNames(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
-	dsn := harbourtest.Database(t, false)
-	conn, err := pgx.Connect(ctx, dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, `create schema "My Schema"; create type "My Schema"."Käse sorte" as enum ('so so', 'plain');
+	dsn := database(t, `create schema "My Schema"; create type "My Schema"."Käse sorte" as enum ('so so', 'plain');
 		create type "My Schema"."from" as ("from" int, "x y" text);
 		create table "My Schema"."select" ("group" int primary key, "Order By" text not null, "it's" "My Schema"."Käse sorte", "user" "My Schema"."from", "a/b" int4range, "größe" numeric, "limit" int references "My Schema"."select", "offset" int references "My Schema"."select");
 		create table "My Schema"."Table" ("WHERE" text, "n" bigint, "Table" timestamptz);
 		create view "My Schema"."nothing" as select 1 as "one" where false;
 		insert into "My Schema"."select" values (1, E'comma, "quote"\nline \x01 <tag> & ]]>', 'so so', row(7, 'y'), '[1,5)', 1.50, null, null), (2, '', null, null, 'empty', 'NaN', 1, 1), (3, ' ☂ ', 'plain', row(null, ''), null, null, 2, null);
-		insert into "My Schema"."Table" values ('a', 9007199254740993, 'infinity'), (null, null, null)`); err != nil {
-		t.Fatal(err)
-	}
+		insert into "My Schema"."Table" values ('a', 9007199254740993, 'infinity'), (null, null, null)`)
 	document := "window: odd-names\nsource: " + dsn + `
 resources:
   select: {from: My Schema.select}

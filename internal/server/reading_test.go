@@ -10,10 +10,7 @@ import (
 	"sync"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
-
 	"eagerwindow/internal/client"
-	"eagerwindow/internal/harbourtest"
 )
 
 // The parts of the language that the differential test does not draw, each beside SQL by hand.
@@ -294,17 +291,9 @@ func TestEmptyAtOnce(t *testing.T) {
 func TestParts(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
-	dsn := harbourtest.Database(t, false)
-	conn, err := pgx.Connect(ctx, dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, `create type point3 as (x int, "Y z" int, label text); create type leg as (start_at point3, knots numeric);
+	dsn := database(t, `create type point3 as (x int, "Y z" int, label text); create type leg as (start_at point3, knots numeric);
 		create table course (id int primary key, leg leg, marks int[]);
-		insert into course values (1, row(row(1, 2, 'a'), 7.50), '{1,2,2,3}'), (2, row(row(5, 6, null), 9), '{}'), (3, null, null), (4, row(null, null), '{3,2}')`); err != nil {
-		t.Fatal(err)
-	}
+		insert into course values (1, row(row(1, 2, 'a'), 7.50), '{1,2,2,3}'), (2, row(row(5, 6, null), 9), '{}'), (3, null, null), (4, row(null, null), '{3,2}')`)
 	if _, err := r.Operator.PushDraft(ctx, "courses", "window: courses\nsource: "+dsn+"\nresources: {course: {}}"); err != nil {
 		t.Fatal(err)
 	}

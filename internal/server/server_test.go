@@ -28,6 +28,21 @@ func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
 
 func start(t testing.TB) *harbourtest.Running { return harbourtest.Serve(t, nil, server.New) }
 
+// database is a database of a test's own, as the statements make it.
+func database(t testing.TB, statements string) string {
+	t.Helper()
+	ctx, dsn := context.Background(), harbourtest.Database(t, false)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, statements); err != nil {
+		t.Fatal(err)
+	}
+	return dsn
+}
+
 // column runs SQL by hand and returns the first column as text.
 func column(t testing.TB, dsn, sql string) []string {
 	t.Helper()

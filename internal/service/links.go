@@ -41,10 +41,15 @@ func (a *API) Link(ctx context.Context, c access.Caller, path, ref string) error
 			return noRow(t.rel.From)
 		}
 		return err
-	case t.rel.Many:
-		return a.copyKey(ctx, c, t.path, ownFields(t.rel), t.far.Path(), thereFields(t.rel))
 	}
-	return a.copyKey(ctx, c, t.far.Path(), thereFields(t.rel), t.path, ownFields(t.rel))
+	own, there := ownFields(t.rel), thereFields(t.rel)
+	if slices.Contains(own, nil) || slices.Contains(there, nil) {
+		return hiddenKey(t.rel)
+	}
+	if t.rel.Many {
+		return a.copyKey(ctx, c, t.path, own, t.far.Path(), there)
+	}
+	return a.copyKey(ctx, c, t.far.Path(), there, t.path, own)
 }
 
 // Unlink removes a tie. Neither row is deleted.
@@ -175,9 +180,6 @@ func (a *API) junction(ctx context.Context, c access.Caller, t *tie, plan func(*
 
 // copyKey sets fields of one row to the values of fields of another, which must be there.
 func (a *API) copyKey(ctx context.Context, c access.Caller, from string, source []*model.Field, to string, fields []*model.Field) error {
-	if slices.Contains(source, nil) || slices.Contains(fields, nil) {
-		return fault.New(fault.Unsupported, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
-	}
 	values, err := a.members(ctx, c, from, source)
 	if err != nil {
 		return err

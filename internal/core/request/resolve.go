@@ -38,21 +38,8 @@ func (r *Request) Resolve() (*Query, error) {
 		q.Select = []*model.Field{r.Field}
 		return q, nil
 	}
-	if err := fill(q, options, "", 0); err != nil {
-		return nil, err
-	}
-	if n := q.expansions(); n > maxExpansions {
-		return nil, fault.New(fault.Invalid, "limit.expand", "the request expands %d relations, at most %d are read", n, maxExpansions).On("expand")
-	}
-	return q, nil
-}
-
-func (q *Query) expansions() int {
-	n := len(q.Expand)
-	for _, e := range q.Expand {
-		n += e.Query.expansions()
-	}
-	return n
+	left := maxExpansions
+	return q, fill(q, options, "", 0, &left)
 }
 
 // Fix holds the literals of the query's keys in the tree, so that it can stand in a statement with another one.
@@ -108,8 +95,9 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 	return values, nil
 }
 
-// fill resolves the options of a collection or row into the query; within is the relation's path inside expand.
-func fill(q *Query, o *Options, within string, depth int) error {
+// fill resolves the options of a collection or row into the query; within is the relation's path inside expand, left how many more
+// relations the request may expand: * within * would be more than anybody has memory for.
+func fill(q *Query, o *Options, within string, depth int, left *int) error {
 	if depth > maxExpand {
 		return fault.New(fault.Invalid, "expand.deep", "relations are expanded more than %d deep", maxExpand).On("expand")
 	}
@@ -171,12 +159,12 @@ func fill(q *Query, o *Options, within string, depth int) error {
 		q.Select = []*model.Field{} // computed values alone
 	}
 	for i := range o.Expand {
-		if err := expand(q, &o.Expand[i], within, depth); err != nil {
+		if err := expand(q, &o.Expand[i], within, depth, left); err != nil {
 			return err
 		}
 	}
 	if q.Root.Resource.View != nil && o.Expand == nil && o.Select == nil {
-		if err := showAll(q, within, depth); err != nil {
+		if err := showAll(q, within, depth, left); err != nil {
 			return err
 		}
 	}
@@ -229,9 +217,9 @@ func searched(row *Row, n *SearchNode) Expr {
 }
 
 // expand adds a relation, or every one that is not named by itself.
-func expand(q *Query, node *ExpandNode, within string, depth int) error {
+func expand(q *Query, node *ExpandNode, within string, depth int, left *int) error {
 	if !node.All {
-		e, err := expansion(q, node, within, depth)
+		e, err := expansion(q, node, within, depth, left)
 		if err == nil {
 			q.Expand = append(q.Expand, e)
 		}
@@ -243,7 +231,7 @@ func expand(q *Query, node *ExpandNode, within string, depth int) error {
 		}
 		one := *node
 		one.Path.Name, one.All = rel.Name, false
-		e, err := expansion(q, &one, within, depth)
+		e, err := expansion(q, &one, within, depth, left)
 		if err != nil {
 			return err
 		}
@@ -253,7 +241,10 @@ func expand(q *Query, node *ExpandNode, within string, depth int) error {
 	return nil
 }
 
-func expansion(q *Query, node *ExpandNode, within string, depth int) (*Expansion, error) {
+func expansion(q *Query, node *ExpandNode, within string, depth int, left *int) (*Expansion, error) {
+	if *left--; *left < 0 {
+		return nil, faultAt("expand", node.Path.Pos, "limit.expand", "the request expands more than %d relations; name those that are needed", maxExpansions)
+	}
 	from := q.Root.Resource
 	rel := from.Relation(node.Path.Name)
 	if rel == nil {
@@ -292,7 +283,7 @@ func expansion(q *Query, node *ExpandNode, within string, depth int) (*Expansion
 		deeper.Options.Levels--
 		options.Expand = append(slices.Clone(options.Expand), deeper)
 	}
-	return e, fill(e.Query, &options, within+rel.Name+"/", depth+1)
+	return e, fill(e.Query, &options, within+rel.Name+"/", depth+1, left)
 }
 
 // order resolves the caller's order, or the document's where the caller gives none, and appends the key, so that the order

@@ -231,14 +231,14 @@ func (b *viewBinder) relation(r *model.Resource, node *ExpandNode) (*model.Relat
 }
 
 // showAll expands what a saved view shows where the caller asks for nothing else.
-func showAll(q *Query, within string, depth int) error {
+func showAll(q *Query, within string, depth int, left *int) error {
 	for _, s := range q.Root.Resource.View.Shown {
 		root := &Row{Resource: s.Relation.To, Parent: q.Root, Via: s.Relation}
 		if !s.Relation.Many {
 			root = q.Root.One(s.Relation)
 		}
 		e := &Expansion{Relation: s.Relation, Query: &Query{Root: root}, Only: s.Only}
-		if err := fill(e.Query, &Options{Count: s.Count}, within+s.Relation.Name+"/", depth+1); err != nil {
+		if err := fill(e.Query, &Options{Count: s.Count}, within+s.Relation.Name+"/", depth+1, left); err != nil {
 			return err
 		}
 		if s.Top != "" {

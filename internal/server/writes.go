@@ -1,0 +1,176 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/service"
+)
+
+// jsonBody reads a body that must be JSON.
+func jsonBody(r *http.Request) ([]byte, error) {
+	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err != nil || kind != "application/json" {
+		found := "has no Content-Type"
+		if given := r.Header.Get("Content-Type"); given != "" {
+			found = fmt.Sprintf("is %q", given)
+		}
+		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
+	}
+	return io.ReadAll(r.Body)
+}
+
+func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		return s.link(w, r, api, caller)
+	}
+	return s.change(w, r, caller, api.Create)
+}
+
+func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	return s.change(w, r, caller, api.Update)
+}
+
+func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		return s.link(w, r, api, caller)
+	}
+	return s.change(w, r, caller, api.Replace)
+}
+
+func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		options := r.URL.Query()
+		if err := api.Unlink(r.Context(), caller, below(r), cmp.Or(options.Get("$id"), options.Get("id"))); err != nil {
+			return err
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
+	in, err := writeOf(r)
+	if err != nil {
+		return err
+	}
+	written, err := api.Delete(r.Context(), caller, in)
+	if err != nil {
+		return err
+	}
+	if written.Many {
+		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
+func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	body, err := jsonBody(r)
+	if err != nil {
+		return err
+	}
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(body, &members); err != nil {
+		return fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
+	}
+	var ref string
+	for _, name := range []string{"@id", "@odata.id"} {
+		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
+			return fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
+		}
+	}
+	if err := api.Link(r.Context(), caller, below(r), ref); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// change writes a row, and answers with it as it is stored.
+func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, service.Write) (*service.Written, error)) error {
+	in, err := writeOf(r)
+	if err != nil {
+		return err
+	}
+	f, err := speak(w, r, r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	f.Kind = postgres.JSON // what is written is one row, in the format it came in
+	in.Format = f.Format
+	written, err := do(r.Context(), caller, in)
+	if err != nil {
+		return err
+	}
+	if written.Many {
+		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
+	status := http.StatusOK
+	if written.Created {
+		status = http.StatusCreated
+		if written.Path != "" {
+			w.Header().Set("Location", root(r)+"/"+written.Path)
+		}
+	}
+	if written.ETag != "" {
+		w.Header().Set("ETag", written.ETag)
+	}
+	switch preferences(r).Return {
+	case "minimal":
+		w.Header().Set("Preference-Applied", "return=minimal")
+		written.Row = nil
+	case "representation":
+		if written.Row != nil {
+			w.Header().Set("Preference-Applied", "return=representation")
+		}
+	}
+	writeRow(w, r, status, written, f)
+	return nil
+}
+
+// writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
+func writeOf(r *http.Request) (service.Write, error) {
+	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r) }}
+	for _, line := range r.Header.Values("If-Match") {
+		for tag := range strings.SplitSeq(line, ",") {
+			version := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`), `"`)
+			if n, err := strconv.ParseUint(version, 10, 32); version != "*" && (err != nil || strconv.FormatUint(n, 10) != version) {
+				version = "0" // no row has it: a tag that this service never gave
+			}
+			in.IfMatch = append(in.IfMatch, version)
+		}
+	}
+	switch none := r.Header.Get("If-None-Match"); none {
+	case "", "*":
+		in.MustBeNew = none == "*"
+	default:
+		return in, fault.New(fault.Invalid, "version.condition", "with a write, If-None-Match is * and asks for a new row; a version goes into If-Match").On("If-None-Match")
+	}
+	return in, nil
+}
+
+// writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
+func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written, f format) {
+	if written.Row == nil {
+		if written.Path != "" {
+			w.Header().Set("OData-EntityId", root(r)+"/"+written.Path)
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	up := strings.Repeat("../", strings.Count(below(r), "/"))
+	w.Header().Set("Content-Type", f.contentType())
+	w.WriteHeader(status)
+	_, _ = w.Write(paperOf(f, up+"$metadata#"+written.Context).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
+}

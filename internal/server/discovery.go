@@ -66,7 +66,7 @@ func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *service.A
 	}
 	asked, given := formatOption(r.URL.RawQuery)
 	accept := strings.Join(r.Header.Values("Accept"), ",")
-	csdl := describe.CSDL(api.Model, scope, w.Header()["OData-Version"][0])
+	csdl := describe.CSDL(api.Model, scope, f.version()[0])
 	write, kind := csdl.XML, "application/xml"
 	switch {
 	case f.Kind == postgres.CSV || f.Kind == postgres.NDJSON:

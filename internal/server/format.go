@@ -55,10 +55,15 @@ func (f format) contentType() string {
 // speak settles the format of an answer, and says the version of the standard that it speaks.
 func speak(w http.ResponseWriter, r *http.Request, options string) (format, error) {
 	f, err := negotiate(r, options)
-	if f.V40 {
-		w.Header()["OData-Version"] = version40
-	}
+	w.Header()["OData-Version"] = f.version()
 	return f, err
+}
+
+func (f format) version() []string {
+	if f.V40 {
+		return version40
+	}
+	return version
 }
 
 // negotiate settles the format of an answer from format=, else from Accept (RFC 9110, 12.5.1), and the version from

@@ -41,7 +41,7 @@ func Compile(plan *statement.Plan, types []*model.Type, format Format) *Query {
 type Cursor struct {
 	ctx   context.Context // of the statement, to tell a time limit from other ends
 	q     *Query
-	from  *Source
+	at    Place
 	conn  *pgxpool.Conn
 	wait  *patience
 	rows  pgx.Rows
@@ -52,8 +52,8 @@ type Cursor struct {
 
 // Open runs the statement and waits for its first row or its end, so that a statement that fails at once is told by the error.
 // The wait may take as long as the limit.
-func (q *Query) Open(ctx context.Context, from *Source, args []any, limit time.Duration) (*Cursor, error) {
-	conn, err := from.acquire(ctx)
+func (q *Query) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
+	conn, err := at.acquire(ctx)
 	if err != nil {
 		return nil, unavailable(ctx, err)
 	}
@@ -62,10 +62,10 @@ func (q *Query) Open(ctx context.Context, from *Source, args []any, limit time.D
 	if err != nil {
 		expired := wait.end()
 		wait.mend()
-		from.release(conn)
+		at.release(conn)
 		return nil, ended(ctx, expired, limit, translate(ctx, err))
 	}
-	c := &Cursor{ctx: ctx, q: q, from: from, conn: conn, wait: wait, rows: rows, first: true, more: rows.Next()}
+	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: wait, rows: rows, first: true, more: rows.Next()}
 	expired := wait.end()
 	if !c.more {
 		if rows.Err() != nil {
@@ -149,7 +149,7 @@ func (c *Cursor) Close() error {
 	c.rows.Close()
 	err := c.rows.Err()
 	c.wait.mend()
-	c.from.release(c.conn)
+	c.at.release(c.conn)
 	if err != nil {
 		return ended(c.ctx, false, 0, translate(c.ctx, err))
 	}
@@ -169,10 +169,10 @@ type Written struct {
 
 // Write runs a writing statement. Where a row as written breaks the role's rule, or more rows are written than may be at once (0: no
 // limit), all is undone.
-func (q *Query) Write(ctx context.Context, from *Source, args []any, most int64) (*Written, error) {
+func (q *Query) Write(ctx context.Context, at Place, args []any, most int64) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
-	err := pgx.BeginFunc(ctx, from, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, q.Plan.SQL, append([]any{binaryRows}, args...)...)
+	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(on querier) error {
+		rows, err := on.Query(ctx, q.Plan.SQL, append([]any{binaryRows}, args...)...)
 		if err != nil {
 			return err
 		}
@@ -206,7 +206,5 @@ func (q *Query) Write(ctx context.Context, from *Source, args []any, most int64)
 	}
 	return w, nil
 }
-
-var errUndone = errors.New("the write breaks a rule of the role")
 
 func guard(values [][]byte, at int) bool { return at < 0 || values[at] != nil && values[at][0] == 1 }

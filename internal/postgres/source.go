@@ -20,10 +20,8 @@ import (
 // Source is a database that is exposed: a pool of connections for writing, and one of connections that can't write, whatever a
 // statement says, for reading.
 type Source struct {
-	*pgxpool.Pool
-	reads *pgxpool.Pool
-	most  int32
-	busy  atomic.Int32 // connections that cursors hold or wait for
+	lane  // of connections for writing
+	reads lane
 }
 
 // readBuffer is how much is read from a connection at once: rows come faster in large parts.
@@ -43,11 +41,12 @@ func Connect(ctx context.Context, dsn string) (*Source, error) {
 	}
 	reading := config.Copy()
 	reading.ConnConfig.RuntimeParams["default_transaction_read_only"] = "on"
-	s := &Source{most: config.MaxConns}
+	s := &Source{}
+	s.most, s.reads.most = config.MaxConns, config.MaxConns
 	if s.Pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
 		return nil, err
 	}
-	if s.reads, err = pgxpool.NewWithConfig(ctx, reading); err != nil {
+	if s.reads.Pool, err = pgxpool.NewWithConfig(ctx, reading); err != nil {
 		s.Pool.Close()
 		return nil, err
 	}
@@ -75,30 +74,36 @@ func scrub(err error) string {
 // acquireLimit is how long a request waits for a connection while others hold them all.
 const acquireLimit = 10 * time.Second
 
-// acquire takes a connection for a cursor. Only where one may have to be waited for is the wait bounded: that costs.
-func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) {
-	if s.busy.Add(1) > s.most {
+// lane hands out the connections of one pool. Only where one may have to be waited for is the wait bounded: that costs.
+type lane struct {
+	*pgxpool.Pool
+	most int32
+	busy atomic.Int32 // connections that are held or waited for
+}
+
+func (l *lane) acquire(ctx context.Context) (*pgxpool.Conn, error) {
+	if l.busy.Add(1) > l.most {
 		waiting, cancel := context.WithTimeout(ctx, acquireLimit)
 		defer cancel()
-		conn, err := s.reads.Acquire(waiting)
+		conn, err := l.Pool.Acquire(waiting)
 		if err != nil && ctx.Err() == nil && waiting.Err() != nil {
 			err = fault.New(fault.Unavailable, "database.busy", "all connections to the database are in use; try again in a moment")
 		}
-		return s.taken(conn, err)
+		return l.taken(conn, err)
 	}
-	return s.taken(s.reads.Acquire(ctx))
+	return l.taken(l.Pool.Acquire(ctx))
 }
 
-func (s *Source) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
+func (l *lane) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
 	if err != nil {
-		s.busy.Add(-1)
+		l.busy.Add(-1)
 	}
 	return conn, err
 }
 
-func (s *Source) release(conn *pgxpool.Conn) {
+func (l *lane) release(conn *pgxpool.Conn) {
 	conn.Release()
-	s.busy.Add(-1)
+	l.busy.Add(-1)
 }
 
 // patience watches over a statement until its first row: when the caller goes away or the limit is reached, the connection

@@ -25,7 +25,8 @@ type API struct {
 	Policy  *access.Policy
 	Release int // 0: the draft
 
-	updated time.Time // of the draft
+	place   postgres.Place // where requests run
+	updated time.Time      // of the draft
 	box     *sealer
 	plans   *lru.Cache[planKey, *planned]
 }
@@ -52,7 +53,19 @@ const maxPlans = 2000
 
 func newAPI(s *Service, b *bound, release int) *API {
 	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
-	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, box: s.box, plans: plans}
+	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, place: b.pool, box: s.box, plans: plans}
+}
+
+// Atomically runs do with the API in one transaction, which an error undoes whole.
+func (a *API) Atomically(ctx context.Context, do func(*API) error) error {
+	if a.place != postgres.Place(a.pool) {
+		return do(a)
+	}
+	return a.pool.Transact(ctx, func(tx *postgres.Tx) error {
+		within := *a
+		within.place = tx
+		return do(&within)
+	})
 }
 
 // Preferences are what a caller asks for besides the URL.
@@ -116,7 +129,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 		page.Explained, err = a.explanation(ctx, p.query, args, limit)
 		return page, err
 	}
-	if page.cursor, err = p.query.Open(ctx, a.pool, args, limit); err != nil {
+	if page.cursor, err = p.query.Open(ctx, a.place, args, limit); err != nil {
 		return nil, err
 	}
 	if r.View == request.Number {

@@ -339,7 +339,7 @@ func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op wind
 		return nil, err
 	}
 	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
-	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.pool, args, most)
+	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.place, args, most)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r, t.scope)
@@ -380,7 +380,7 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 	for i := range plan.Order {
 		types[i] = r.Resource.Key[i].Type
 	}
-	done, err := postgres.Compile(plan, types, t.format).Write(ctx, a.pool, args, 0)
+	done, err := postgres.Compile(plan, types, t.format).Write(ctx, a.place, args, 0)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r.Resource, t.scope)

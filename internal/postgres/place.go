@@ -1,0 +1,104 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+// Place is where statements run: a Source, where each runs by itself, or a Tx.
+type Place interface {
+	// acquire and release take and give back the connection that a reading statement runs on.
+	acquire(context.Context) (*pgxpool.Conn, error)
+	release(*pgxpool.Conn)
+	// write runs one writing statement. Where it may have to be undone, all that do has written goes with its error.
+	write(ctx context.Context, undoable bool, do func(querier) error) error
+}
+
+// querier is what a writing statement needs: a connection or a transaction.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) { return s.reads.acquire(ctx) }
+
+func (s *Source) release(conn *pgxpool.Conn) { s.reads.release(conn) }
+
+func (s *Source) write(ctx context.Context, undoable bool, do func(querier) error) error {
+	conn, err := s.lane.acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.lane.release(conn)
+	if !undoable { // a statement is a transaction already
+		return do(conn)
+	}
+	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error { return do(tx) })
+}
+
+// Tx is a transaction that several statements run in, one after the other. What one of them has written the next ones read.
+type Tx struct {
+	conn *pgxpool.Conn
+	tx   pgx.Tx
+}
+
+// Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is.
+func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
+	conn, err := s.lane.acquire(ctx)
+	if err != nil {
+		return unavailable(ctx, err)
+	}
+	defer s.lane.release(conn)
+	var failed error
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		failed = do(&Tx{conn, tx})
+		return failed
+	})
+	if failed != nil {
+		return failed
+	}
+	if err != nil {
+		return translate(ctx, err)
+	}
+	return nil
+}
+
+func (t *Tx) acquire(context.Context) (*pgxpool.Conn, error) { return t.conn, nil }
+
+func (t *Tx) release(*pgxpool.Conn) {}
+
+func (t *Tx) write(_ context.Context, _ bool, do func(querier) error) error { return do(t.tx) }
+
+// ID is the number of the transaction, by which its fate can be asked for later.
+func (t *Tx) ID(ctx context.Context) (id string, err error) {
+	err = t.tx.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&id)
+	return id, err
+}
+
+// Fate is what has become of a transaction.
+type Fate string
+
+// The fates. Of a transaction of long ago the database no longer knows.
+const (
+	Committed Fate = "committed"
+	Aborted   Fate = "aborted"
+	Running   Fate = "in progress"
+	Forgotten Fate = ""
+)
+
+// Fate asks what has become of the transaction of that number.
+func (s *Source) Fate(ctx context.Context, id string) (Fate, error) {
+	var fate *string
+	err := s.QueryRow(ctx, "select pg_xact_status($1::text::xid8)", id).Scan(&fate)
+	switch {
+	case err != nil:
+		return Forgotten, translate(ctx, err)
+	case fate == nil:
+		return Forgotten, nil
+	}
+	return Fate(*fate), nil
+}
+
+var errUndone = errors.New("the write breaks a rule of the role")

@@ -39,6 +39,7 @@ type Written struct {
 	Created bool
 	Many    bool  // every row of a filter was written:
 	Rows    int64 // so many
+	key     []byte
 }
 
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
@@ -69,9 +70,12 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	row, err := payload.Read(body, r.Resource, window.Create, t.scope.For(window.Create, r.Resource))
+	row, err := payload.Read(body, r.Resource, window.Create, t.scope)
 	if err != nil {
 		return nil, err
+	}
+	if row.Nested != nil {
+		return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
 	}
 	return a.created(ctx, c, t, row)
 }
@@ -145,7 +149,51 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 			return nil, err
 		}
 	}
+	if r.Parent() != "" && r.Single && r.View == request.Rows {
+		path, err := a.locate(ctx, c, in.Path, r.Resource)
+		if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && r.ToOne() && in.IfMatch == nil {
+			return a.changeNone(ctx, c, r, in, err)
+		}
+		if err != nil {
+			return nil, err
+		}
+		in.Path = path
+		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
+			return nil, err
+		}
+	}
 	return a.changed(ctx, c, r, in, what, replace)
+}
+
+// changeNone writes at the end of a relation to one that leads nowhere yet: what is sent becomes a new row, tied to the one before it.
+func (a *API) changeNone(ctx context.Context, c access.Caller, r *request.Request, in Write, none error) (*Written, error) {
+	if _, err := a.locate(ctx, c, r.Parent(), r.Via().From); err != nil {
+		return nil, none
+	}
+	body, err := in.Body()
+	if err != nil {
+		return nil, err
+	}
+	if !json.Valid(body) {
+		body = nil // the reader of bodies says what is wrong
+	}
+	text, err := json.Marshal(map[string]json.RawMessage{r.Via().Name: body})
+	if err != nil {
+		return nil, err
+	}
+	var w *Written
+	err = a.Atomically(ctx, func(a *API) error {
+		if _, err := a.Update(ctx, c, Write{Path: r.Parent(), Body: func() ([]byte, error) { return text, nil }}); err != nil {
+			return err
+		}
+		path, err := a.locate(ctx, c, in.Path, r.Resource)
+		if err != nil {
+			return err
+		}
+		w = &Written{Path: path, Created: true}
+		return a.readBack(ctx, c, w, in.Query, in.Format)
+	})
+	return w, err
 }
 
 func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, in Write, what string, replace bool) (*Written, error) {
@@ -165,17 +213,19 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 		return nil, err
 	}
 	resource := r.Resource
-	d := t.scope.For(window.Update, resource)
 	var row *payload.Row
 	if replace {
-		row, err = payload.Replace(body, resource, d)
+		row, err = payload.Replace(body, resource, t.scope)
 	} else {
-		row, err = payload.Read(body, resource, window.Update, d)
+		row, err = payload.Read(body, resource, window.Update, t.scope)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if many {
+		if row.Nested != nil {
+			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
+		}
 		return a.writeEach(ctx, c, t, window.Update, statement.UpdateEach(t.query, row.Fields, t.scope), statement.Input{Body: row.Values})
 	}
 	if in.MustBeNew {
@@ -184,14 +234,21 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 	if err := t.versionGiven(in); err != nil {
 		return nil, err
 	}
-	plan := statement.Update(t.query, row.Fields, row.Defaults, t.scope, conditional(in))
-	w, err := a.write(ctx, c, t, window.Update, plan, statement.Input{Body: row.Values, Versions: in.IfMatch})
+	if row.Nested != nil {
+		return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.updateWith(ctx, c, t, row, in) })
+	}
+	w, err := a.revised(ctx, c, t, row, in)
 	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && keyIsChosen(resource) {
 		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, resource) != nil {
 			return made, err
 		}
 	}
 	return w, err
+}
+
+func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {
+	plan := statement.Update(t.query, row.Fields, row.Defaults, t.scope, conditional(in))
+	return a.write(ctx, c, t, window.Update, plan, statement.Input{Body: row.Values, Versions: in.IfMatch})
 }
 
 // ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
@@ -222,22 +279,25 @@ func keyIsChosen(r *model.Resource) bool {
 // createAt adds the row whose key the path gives (Protocol, 11.4.4).
 func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write, body []byte) (*Written, error) {
 	r := t.request.Resource
-	d := t.scope.For(window.Create, r)
-	if d == nil {
+	if d := t.scope.For(window.Create, r); d == nil {
 		return nil, t.scope.Refuse(window.Create, r)
-	}
-	if slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] }) {
+	} else if slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] }) {
 		return nil, noRow(r)
 	}
 	key, err := t.request.KeyTexts(t.query)
 	if err != nil {
 		return nil, err
 	}
-	row, err := payload.CreateAt(body, r, d, key)
+	row, err := payload.CreateAt(body, r, t.scope, key)
 	if err != nil {
 		return nil, err
 	}
-	made, err := a.created(ctx, c, t, row)
+	var made *Written
+	if row.Nested != nil {
+		made, err = a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
+	} else {
+		made, err = a.created(ctx, c, t, row)
+	}
 	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && in.MustBeNew {
 		return nil, fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
 	}
@@ -253,6 +313,14 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if r.Field != nil && r.View == request.Rows { // a field goes to null
 		in.Body = func() ([]byte, error) { return []byte(`{"value":null}`), nil }
 		return a.Update(ctx, c, in)
+	}
+	if r.Parent() != "" && r.Single && r.View == request.Rows {
+		if in.Path, err = a.locate(ctx, c, in.Path, r.Resource); err != nil {
+			return nil, err
+		}
+		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
+			return nil, err
+		}
 	}
 	t, err := a.target(c, window.Delete, r)
 	if err != nil {
@@ -297,7 +365,7 @@ func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (
 		return a.each(scope, op, r)
 	}
 	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
-		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s; along a relation to one it is not done yet", r.Resource.Name).On("path")
+		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s", r.Resource.Name).On("path")
 	}
 	for _, name := range r.Options() {
 		if !slices.Contains(writeOptions, name) {
@@ -389,7 +457,7 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 	case !done.Kept:
 		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
 	}
-	w := &Written{Context: r.Resource.Name + contextSelect(t.query) + "/$entity", Path: rowPath(r.Resource, done.Key)}
+	w := &Written{Context: r.Resource.Name + contextSelect(t.query) + "/$entity", Path: rowPath(r.Resource, done.Key), key: done.Key}
 	if done.Version != "" {
 		w.ETag = etag(done.Version)
 	}

@@ -108,7 +108,7 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 		}
 	}
 	for _, c := range r.Table.Columns {
-		f := &Field{Resource: r, Name: c.Name, Column: c, Type: TypeOf(c.Type), About: c.Comment}
+		f := &Field{Resource: r, Name: c.Name, Column: c, Type: TypeOf(c.Type), About: c.Comment, Checks: checksOf(r.Table, c)}
 		named := false
 		if s := said[c.Name]; s != nil {
 			if s.Hidden {

@@ -39,7 +39,18 @@ func TestRead(t *testing.T) {
 		{"surrogate pair", "harbour_master", "vessels", window.Update, `{"name":"\ud83c\udf0a \ufffd"}`, "name=🌊 \ufffd"},
 		{"preset", "agent", "port_calls", window.Create, `{"vessel_id":3,"eta":"2026-07-03T10:00:00Z","draught_m":7,"status":"departed"}`, "status: the service sets this field for your role; leave it out"},
 		{"not granted", "agent", "port_calls", window.Update, `{"draught_m":7}`, "draught_m: your role may not update this field; it may update eta, etd"},
-		{"relation", "harbour_master", "port_calls", window.Update, `{"vessel":{}}`, "vessel: this is a relation of port_calls; rows of it are written on their own"},
+		{"checks", "harbour_master", "vessels", window.Update, `{"gross_tonnage":0,"imo_number":"12","flag":"NO"}`, "gross_tonnage: more than 0 is expected, this is 0|imo_number: text of the form ^[0-9]{7}$ is expected, this is \"12\""},
+		{"ranges", "harbour_master", "cargo_items", window.Update, `{"stowage":{"lower":3,"upper":null,"bounds":"(]"}}`, `stowage=("3",]`},
+		{"empty range", "harbour_master", "cargo_items", window.Update, `{"stowage":{"empty":true}}`, "stowage=empty"},
+		{"bad range", "harbour_master", "cargo_items", window.Update, `{"stowage":{"lower":"3"}}`, "stowage: lower: an integer is expected, this is a string; leave out the quotes"},
+		{"no range", "harbour_master", "cargo_items", window.Update, `{"stowage":[1,5]}`, `stowage: a range is expected, this is an array; as in {"lower":1,"upper":5,"bounds":"[)"}`},
+		{"nested rows", "harbour_master", "port_calls", window.Create, `{"eta":"2026-07-03T10:00:00Z","draught_m":7,"vessel":{"name":"Ada","flag":"NOR"},"tugs":[{"@id":"tugs/3"},{"name":5},7],"pilotages":[{"direction":"in"}]}`,
+			`vessel/flag: at most 2 characters fit, this has 3|vessel/imo_number: is required: a string of at most 7 characters|vessel/kind: is required: one of "cargo", "tanker", "ferry", "fishing", "pleasure"|vessel/gross_tonnage: is required: a number (at most 10 digits, 2 of them after the point)|tugs/1/name: a string is expected, this is a number; put it in quotes|tugs/1/bollard_pull_t: is required: a number (at most 5 digits, 1 of them after the point)|tugs/2: an object with the row's fields is expected, this is a number|pilotages/0/direction: one of "inbound", "outbound" is expected, this is "in"; there is "inbound", "outbound"|pilotages/0/pilot_id: is required: a uuid`},
+		{"nested changes", "harbour_master", "port_calls", window.Update, `{"vessel":{"flag":"NO"},"tugs@delta":[{"@removed":{"reason":"changed"},"@id":"tugs/3"},{"id":4,"name":"Olga"}],"due":null}`, ""},
+		{"nested mistakes", "harbour_master", "port_calls", window.Update, `{"vessel@delta":[],"tugs":{},"tugs@delta":[{"@removed":{"reason":"gone"}},{"@id":3}]}`,
+			`vessel@delta: vessel leads to one row: there is nothing to be added or removed; write "vessel"|tugs: tugs leads to many rows: an array is expected, this is an object|tugs@delta/0/@removed: {"reason":"changed"} takes the row out of the relation, {"reason":"deleted"} deletes it|tugs@delta/0: say which row of tugs: "@id", or all of its key|tugs@delta/1/@id: the path of a row is expected, as in "tugs/…"`},
+		{"nested and not granted", "agent", "port_calls", window.Update, `{"eta":"2026-07-03T10:00:00Z","vessel":{"@id":"vessels/3"},"tugs":[{"name":"Ada","bollard_pull_t":3}]}`,
+			`vessel: your role may not update vessel_id, which holds this relation; it may update eta, etd|tugs/0: role "agent" may not create tugs; it may create port_calls`},
 		{"key and control", "harbour_master", "port_calls", window.Update, `{"@context":"x","id":17,"remarks":"a"}`, "remarks=a"},
 		{"key sent back", "harbour_master", "berths", window.Update, `{"code":"N99","quay":"x"}`, "quay=x"},
 		{"nothing", "agent", "port_calls", window.Update, `{}`, "the body names no field to change; port_calls has eta, etd"},
@@ -58,7 +69,7 @@ func TestRead(t *testing.T) {
 				t.Fatal(err)
 			}
 			r := m.Resource(tt.resource)
-			row, err := payload.Read([]byte(tt.body), r, tt.op, scope.For(tt.op, r))
+			row, err := payload.Read([]byte(tt.body), r, tt.op, scope)
 			got := ""
 			switch f, _ := fault.From(err); {
 			case err == nil:
@@ -96,7 +107,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"name":`))
 	f.Fuzz(func(t *testing.T, body []byte) {
 		r := m.Resource("vessels")
-		_, err := payload.Read(body, r, window.Create, scope.For(window.Create, r))
+		_, err := payload.Read(body, r, window.Create, scope)
 		if _, ok := fault.From(err); err != nil && !ok {
 			t.Errorf("%v is no fault", err)
 		}

@@ -40,8 +40,8 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 	for _, f := range defaults {
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
-	if len(set) == 0 { // a replacement of nothing that the role may write
-		set = []string{catalog.Quote(r.Key[0].Column.Name) + " = " + catalog.Quote(r.Key[0].Column.Name)}
+	if len(set) == 0 {
+		set = []string{untouched(r)}
 	}
 	alias := b.alias(r.Name)
 	using, where := b.target(q, alias, window.Update, conditional)
@@ -50,6 +50,18 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 	}
 	update := fmt.Sprintf("update %s %s set %s%s\n  where %s returning %s.*%s", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where, alias, version(r, alias+"."))
 	return b.answer(update, q, window.Update)
+}
+
+// untouched sets a column to what it is, for a write that gives the row itself nothing: its rule and version count all the same.
+func untouched(r *model.Resource) string {
+	name := r.Key[0].Column.Name
+	for _, c := range r.Table.Columns {
+		if !c.Generated && c.Identity != catalog.Always {
+			name = c.Name
+			break
+		}
+	}
+	return catalog.Quote(name) + " = " + catalog.Quote(name)
 }
 
 // Delete plans the deletion of one row.

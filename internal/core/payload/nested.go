@@ -1,0 +1,311 @@
+package payload
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+// Nested is what a body says of a relation of its row (Protocol, 11.4.2.2 and 11.4.3.1; JSON Format, 8.5).
+type Nested struct {
+	Relation *model.Relation
+	Delta    bool    // of a relation to many: these are changes; else the row is related to these alone
+	Items    []*Item // of a relation to one, one or none: null
+}
+
+// Item is one row that a nested member, or a delta of a collection, speaks of.
+type Item struct {
+	At      string            // where it stands in the body, as in tugs/0
+	Ref     string            // the path that @id gives, "" for none
+	Key     []json.RawMessage // its key, nil where the body doesn't give it whole; null where the row around it does
+	Row     *Row              // what it is given; nil: nothing
+	Removed Removal
+	Current bool // the row that a relation to one leads to now; where there is none, a new one
+	body    []byte
+}
+
+// Removal is what @removed says of an item.
+type Removal string
+
+// The removals: not at all, from the relation, from the database.
+const (
+	Stays    Removal = ""
+	Unlinked Removal = "changed"
+	Deleted  Removal = "deleted"
+)
+
+// maxNesting is how deep rows may stand in rows.
+const maxNesting = 5
+
+// isLinked says whether a control word after a relation's name is one that writes it.
+func isLinked(control string) bool {
+	switch strings.TrimPrefix(control, "odata.") {
+	case "delta", "bind":
+		return true
+	}
+	return false
+}
+
+// fields are the fields of the row itself that the relation gives.
+func (n *Nested) fields() []*model.Field {
+	if !n.Relation.Holds() {
+		return nil
+	}
+	var list []*model.Field
+	for _, p := range n.Relation.Pairs {
+		list = append(list, n.Relation.From.FieldOf(p.Own))
+	}
+	return list
+}
+
+// nested reads a member that is named after a relation; nil says that a mistake was noted.
+func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested {
+	n := &Nested{Relation: rel, Delta: strings.HasSuffix(control, "delta")}
+	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
+	switch {
+	case rel.To.View != nil || rel.From.View != nil || rd.replace:
+		rd.wrong(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
+		return nil
+	case rd.flat:
+		rd.wrong(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s", strings.Join(rd.writable(), ", "))
+		return nil
+	case inner.depth > maxNesting:
+		rd.wrong(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
+		return nil
+	case n.Delta && !rel.Many:
+		rd.wrong(m.name, "value.invalid", "%s leads to one row: there is nothing to be added or removed; write %q", rel.Name, rel.Name)
+		return nil
+	case n.Delta && rd.op == window.Create:
+		rd.wrong(m.name, "value.invalid", "a new row has none yet; write %q", rel.Name)
+		return nil
+	}
+	if !rd.suppliedBy(rel) {
+		return nil
+	}
+	if rel.Through == nil && !rel.Holds() {
+		for _, p := range rel.Pairs {
+			inner.supplied = append(inner.supplied, rel.To.FieldOf(p.There))
+		}
+	}
+	values := []json.RawMessage{m.value}
+	if rel.Many {
+		if m.value[0] != '[' || json.Unmarshal(m.value, &values) != nil {
+			rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
+			return nil
+		}
+	} else if string(m.value) == "null" {
+		return n
+	}
+	for i, v := range values {
+		inner.at = rd.at + m.name
+		if rel.Many {
+			inner.at += fmt.Sprintf("/%d", i)
+		}
+		if strings.HasSuffix(control, "bind") && v[0] == '"' {
+			v = json.RawMessage(fmt.Sprintf(`{"@id":%s}`, v))
+		}
+		if item := inner.item(rel.To, v, rd.op == window.Create, !rel.Many); item != nil {
+			n.Items = append(n.Items, item)
+		}
+	}
+	return n
+}
+
+// suppliedBy says whether the fields behind a relation can be written here; else a mistake is noted.
+func (rd *reader) suppliedBy(rel *model.Relation) bool {
+	if rel.Through != nil {
+		return true
+	}
+	for _, p := range rel.Pairs {
+		own, there := rel.From.FieldOf(p.Own), rel.To.FieldOf(p.There)
+		switch {
+		case own == nil || there == nil:
+			rd.wrong(rel.Name, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
+		case rel.Holds() && rd.preset(own):
+			rd.wrong(rel.Name, "field.preset", "the service sets %s for your role; leave the relation out", own.Name)
+		case rel.Holds() && (!rd.decision.Fields[own.Index] || own.ReadOnly):
+			rd.wrong(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op, strings.Join(rd.writable(), ", "))
+		default:
+			continue
+		}
+		return false
+	}
+	return true
+}
+
+// item reads one row that stands in another one, or in a delta. In a fresh row, all that are not links are new.
+func (rd *reader) item(r *model.Resource, raw json.RawMessage, fresh, one bool) *Item {
+	item := &Item{At: rd.at, body: raw}
+	at := rd.at
+	rd.at = at + "/"
+	defer func() { rd.at = at }()
+	if raw[0] != '{' {
+		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(raw))
+		return nil
+	}
+	members, err := object(raw)
+	if f, ok := fault.From(err); ok {
+		rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
+		return nil
+	}
+	rd.resource = r
+	content := 0
+	for _, m := range members {
+		switch strings.Replace(m.name, "@odata.", "@", 1) {
+		case "@id":
+			if json.Unmarshal(m.value, &item.Ref) != nil || item.Ref == "" {
+				rd.wrong(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
+				return nil
+			}
+		case "@removed":
+			item.Removed = rd.removal(m)
+		default:
+			if !strings.HasPrefix(m.name, "@") {
+				content++
+			}
+		}
+	}
+	if item.Ref == "" && !fresh || item.Removed != Stays {
+		item.Key = rd.keyOf(r, members)
+	}
+	switch {
+	case item.Removed != Stays:
+		if item.Ref == "" && item.Key == nil {
+			rd.mistakes.Add("key.missing", at, 0, 0, "%s: say which row of %s: \"@id\", or all of its key", at, r.Name)
+		}
+		return item
+	case item.Ref != "" && content == 0:
+		return item
+	case item.Ref != "" || item.Key != nil || one && !fresh:
+		rd.op = window.Update
+		item.Current = item.Ref == "" && item.Key == nil
+	default:
+		rd.op = window.Create
+	}
+	rd.decision = rd.scope.For(rd.op, r)
+	if rd.decision == nil && rd.op == window.Update && item.Ref == "" { // perhaps it is a new one
+		rd.op, rd.decision = window.Create, rd.scope.For(window.Create, r)
+	}
+	if rd.decision == nil {
+		if f, ok := fault.From(rd.scope.Refuse(rd.op, r)); ok {
+			rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
+		}
+		return nil
+	}
+	for _, f := range rd.supplied {
+		if rd.op == window.Create && !rd.decision.Fields[f.Index] && !rd.preset(f) {
+			rd.wrong(f.Name, "access.field", "your role may not create this field, which ties the row to the one around it")
+			return nil
+		}
+	}
+	item.Row = rd.row(members)
+	return item
+}
+
+func (rd *reader) removal(m member) Removal {
+	var said struct{ Reason Removal }
+	if json.Unmarshal(m.value, &said) != nil || said.Reason != Unlinked && said.Reason != Deleted {
+		rd.wrong(m.name, "value.invalid", "{\"reason\":\"changed\"} takes the row out of the relation, {\"reason\":\"deleted\"} deletes it")
+		return Deleted
+	}
+	return said.Reason
+}
+
+// keyOf finds the whole key of a row among the members; what the row around it gives stands as null.
+func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
+	var key []json.RawMessage
+	for _, k := range r.Key {
+		i := slices.IndexFunc(members, func(m member) bool { return m.name == k.Name })
+		switch {
+		case i >= 0:
+			if _, ok := rd.value(k, members[i].value); !ok {
+				return nil
+			}
+			key = append(key, members[i].value)
+		case slices.Contains(rd.supplied, k):
+			key = append(key, json.RawMessage("null"))
+		default:
+			return nil
+		}
+	}
+	return key
+}
+
+// New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
+func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
+	var mistakes fault.List
+	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied}, decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
+	members, err := object(item.body)
+	if err != nil {
+		return nil, err
+	}
+	row := rd.row(members)
+	return row, told(mistakes)
+}
+
+// Delta reads the body of a change of a whole collection: rows by key or @id, new ones, and those that are to go (Protocol,
+// 11.4.13; JSON Format, 15).
+func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error) {
+	members, err := object(body)
+	if err != nil {
+		return nil, err
+	}
+	shape := fault.New(fault.Invalid, "body.type", "a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}").On("value")
+	var values []json.RawMessage
+	for _, m := range members {
+		switch {
+		case m.name == "value" && m.value[0] == '[':
+			if json.Unmarshal(m.value, &values) != nil {
+				return nil, shape
+			}
+		case !strings.HasPrefix(m.name, "@"):
+			return nil, shape
+		}
+	}
+	if values == nil {
+		return nil, shape
+	}
+	var mistakes fault.List
+	items := make([]*Item, 0, len(values))
+	rd := &reader{form: form{scope: scope, flat: true}, mistakes: &mistakes}
+	for i, v := range values {
+		rd.at = fmt.Sprintf("value/%d", i)
+		item := rd.item(r, v, false, false)
+		if item == nil {
+			continue
+		}
+		if item.Removed == Unlinked {
+			rd.mistakes.Add("value.invalid", item.At, 0, 0, "%s: the rows of a collection are deleted, not unlinked: {\"reason\":\"deleted\"}", item.At)
+		}
+		items = append(items, item)
+	}
+	return items, told(mistakes)
+}
+
+// Supply gives the row a value that the rows around it settle; one that the body gives too must be the same.
+func (row *Row) Supply(at string, f *model.Field, raw json.RawMessage) error {
+	text, err := convert(raw, f.Type)
+	if err != nil && string(raw) != "null" {
+		return err
+	}
+	value := &text
+	if string(raw) == "null" {
+		value = nil
+	}
+	i, found := slices.BinarySearchFunc(row.Fields, f, func(a, b *model.Field) int { return a.Index - b.Index })
+	if found {
+		if given := row.Values[i]; given == nil || value == nil || *given != *value {
+			return fault.New(fault.Invalid, "value.path", "%s/%s: the row around it says %s; leave it out", at, f.Name, raw).On(at + "/" + f.Name)
+		}
+		return nil
+	}
+	row.Fields = slices.Insert(row.Fields, i, f)
+	row.Values = slices.Insert(row.Values, i, value)
+	return nil
+}

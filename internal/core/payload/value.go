@@ -1,0 +1,347 @@
+package payload
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+)
+
+// convert is the JSON value as PostgreSQL reads the type, or an error that says what was expected and found.
+func convert(raw json.RawMessage, t *model.Type) (string, error) {
+	mismatch := func(hint string) error {
+		if hint != "" {
+			hint = "; " + hint
+		}
+		return fmt.Errorf("%s is expected, this is %s%s", articled(t), found(raw), hint)
+	}
+	switch t.Kind {
+	case model.JSON:
+		if bytes.Contains(raw, []byte(`\u0000`)) {
+			return "", fmt.Errorf("the text holds a NUL character, which can't be stored")
+		}
+		return string(raw), nil
+	case model.Boolean:
+		if s := string(raw); s == "true" || s == "false" {
+			return s, nil
+		}
+		return "", mismatch(unquote(raw, "true", "false"))
+	case model.Int16, model.Int32, model.Int64:
+		return wholeNumber(raw, t, mismatch)
+	case model.Decimal, model.Single, model.Double:
+		return number(raw, t, mismatch)
+	case model.Collection:
+		return array(raw, t, mismatch)
+	case model.Range:
+		if t.Multi {
+			return ranges(raw, t, mismatch)
+		}
+		return rangeText(raw, t, mismatch)
+	case model.Complex:
+		return composite(raw, t, mismatch)
+	}
+	var s string
+	if raw[0] != '"' || json.Unmarshal(raw, &s) != nil {
+		hint := ""
+		if raw[0] != '{' && raw[0] != '[' && raw[0] != 'n' {
+			hint = "put it in quotes"
+		}
+		return "", mismatch(hint)
+	}
+	if strings.ContainsRune(s, utf8.RuneError) && !bytes.Contains(raw, []byte("\uFFFD")) && !bytes.Contains(bytes.ToLower(raw), []byte(`\ufffd`)) {
+		return "", fmt.Errorf("the text holds half of a surrogate pair, which is no character")
+	}
+	return stringValue(s, t)
+}
+
+func stringValue(s string, t *model.Type) (string, error) {
+	switch {
+	case strings.IndexByte(s, 0) >= 0:
+		return "", fmt.Errorf("the text holds a NUL character, which can't be stored")
+	case t.Kind == model.String:
+		if n := utf8.RuneCountInString(s); t.Length > 0 && n > t.Length {
+			return "", fmt.Errorf("at most %d characters fit, this has %d", t.Length, n)
+		}
+		return s, nil
+	case t.Kind == model.Binary:
+		b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(s, "="))
+		if err != nil {
+			return "", fmt.Errorf("base64url text is expected (letters, digits, - and _)")
+		}
+		return fmt.Sprintf(`\x%x`, b), nil
+	}
+	v := request.Value{T: t, Fixed: &request.Literal{Class: request.Segment, Text: s}}
+	arg, err := v.Arg(nil)
+	if err != nil {
+		if t.Kind == model.Enum {
+			return "", fmt.Errorf("%s is expected, this is %q%s", articled(t), s, fault.Suggest(s, t.Values))
+		}
+		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
+	}
+	if m, ok := arg.(time.Time); ok && t.Kind == model.Instant {
+		return m.Format(time.RFC3339Nano), nil
+	}
+	return s, nil
+}
+
+func wholeNumber(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	if !isNumber(raw) {
+		return "", mismatch(numberInQuotes(raw))
+	}
+	bits := map[model.Kind]int{model.Int16: 16, model.Int32: 32, model.Int64: 64}[t.Kind]
+	if strings.ContainsAny(string(raw), ".eE") {
+		return "", mismatch("it has to be whole")
+	}
+	if _, err := strconv.ParseInt(string(raw), 10, bits); err != nil {
+		return "", fmt.Errorf("the number is out of range: from %d to %d", -1<<(bits-1), 1<<(bits-1)-1)
+	}
+	return string(raw), nil
+}
+
+func number(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	if s := string(raw); s == `"NaN"` || s == `"INF"` || s == `"-INF"` {
+		return strings.Replace(strings.Trim(s, `"`), "INF", "Infinity", 1), nil
+	}
+	if !isNumber(raw) {
+		return "", mismatch(numberInQuotes(raw))
+	}
+	if t.Kind != model.Decimal {
+		bits := 64
+		if t.Kind == model.Single {
+			bits = 32
+		}
+		if _, err := strconv.ParseFloat(string(raw), bits); err != nil {
+			return "", fmt.Errorf("the number is out of range")
+		}
+		return string(raw), nil
+	}
+	return decimal(string(raw), t)
+}
+
+// decimal checks the digits before and after the point, as PostgreSQL would round the latter in silence.
+func decimal(s string, t *model.Type) (string, error) {
+	if _, exponent, ok := strings.Cut(strings.ToLower(s), "e"); ok {
+		if n, err := strconv.Atoi(exponent); err != nil || n > 1000 || n < -1000 {
+			return "", fmt.Errorf("the number is out of range")
+		}
+		return s, nil
+	}
+	if t.Precision == 0 {
+		return s, nil
+	}
+	whole, fraction, _ := strings.Cut(strings.TrimLeft(strings.TrimPrefix(s, "-"), "0"), ".")
+	if len(whole) > t.Precision-t.Scale {
+		return "", fmt.Errorf("at most %d digits fit before the point, this has %d", t.Precision-t.Scale, len(whole))
+	}
+	if n := len(strings.TrimRight(fraction, "0")); n > t.Scale {
+		return "", fmt.Errorf("at most %d digits fit after the point, this has %d", t.Scale, n)
+	}
+	return s, nil
+}
+
+// array writes a JSON array as PostgreSQL's array text.
+func array(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	var items []json.RawMessage
+	if raw[0] != '[' || json.Unmarshal(raw, &items) != nil {
+		return "", mismatch("")
+	}
+	var b strings.Builder
+	b.WriteByte('{')
+	for i, item := range items {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		if string(item) == "null" {
+			b.WriteString("NULL")
+			continue
+		}
+		nested := item[0] == '[' && t.Element.Kind != model.JSON // PostgreSQL's arrays of arrays have the type of the inner one
+		of := t.Element
+		if nested {
+			of = t
+		}
+		text, err := convert(item, of)
+		if err != nil {
+			return "", fmt.Errorf("item %d: %w", i+1, err)
+		}
+		if nested {
+			b.WriteString(text)
+			continue
+		}
+		b.WriteByte('"')
+		b.WriteString(strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text))
+		b.WriteByte('"')
+	}
+	b.WriteByte('}')
+	return b.String(), nil
+}
+
+// rangeText writes an object with bounds as PostgreSQL's range text. An end that is left out is open.
+func rangeText(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	members, err := membersOf(raw, mismatch, `as in {"lower":1,"upper":5,"bounds":"[)"}`)
+	if err != nil {
+		return "", err
+	}
+	ends, bounds := [2]string{}, "[)"
+	for _, m := range members {
+		switch m.name {
+		case "lower", "upper":
+			if string(m.value) == "null" {
+				continue
+			}
+			text, err := convert(m.value, t.Element)
+			if err != nil {
+				return "", fmt.Errorf("%s: %w", m.name, err)
+			}
+			i := 0
+			if m.name == "upper" {
+				i = 1
+			}
+			ends[i] = doubled.Replace(text)
+			ends[i] = `"` + ends[i] + `"`
+		case "bounds":
+			if json.Unmarshal(m.value, &bounds) != nil || !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
+				return "", fmt.Errorf(`bounds: one of "[]", "[)", "(]", "()" is expected, this is %s`, m.value)
+			}
+		case "empty":
+			if string(m.value) == "true" {
+				return "empty", nil
+			} else if string(m.value) != "false" {
+				return "", fmt.Errorf("empty: a boolean is expected, this is %s", found(m.value))
+			}
+		default:
+			return "", fmt.Errorf("a range has no %q; it has lower, upper, bounds, empty", m.name)
+		}
+	}
+	return bounds[:1] + ends[0] + "," + ends[1] + bounds[1:], nil
+}
+
+// ranges writes an array of ranges as PostgreSQL's multirange text.
+func ranges(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	var items []json.RawMessage
+	if raw[0] != '[' || json.Unmarshal(raw, &items) != nil {
+		return "", mismatch("an array of ranges is needed")
+	}
+	texts := make([]string, len(items))
+	for i, item := range items {
+		text, err := rangeText(item, t, mismatch)
+		if err != nil {
+			return "", fmt.Errorf("item %d: %w", i+1, err)
+		}
+		texts[i] = text
+	}
+	return "{" + strings.Join(texts, ",") + "}", nil
+}
+
+// composite writes an object as PostgreSQL's text of a row type. A field that is left out is null.
+func composite(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+	members, err := membersOf(raw, mismatch, "")
+	if err != nil {
+		return "", err
+	}
+	names := make([]string, len(t.Fields))
+	for i, f := range t.Fields {
+		names[i] = f.Name
+	}
+	parts := make([]string, len(t.Fields))
+	for _, m := range members {
+		i := slices.Index(names, m.name)
+		if i < 0 {
+			return "", fmt.Errorf("it has no part %q%s", m.name, fault.Suggest(m.name, names))
+		}
+		if string(m.value) == "null" {
+			continue
+		}
+		text, err := convert(m.value, t.Fields[i].Type)
+		if err != nil {
+			return "", fmt.Errorf("%s: %w", m.name, err)
+		}
+		parts[i] = `"` + doubled.Replace(text) + `"`
+	}
+	return "(" + strings.Join(parts, ",") + ")", nil
+}
+
+// doubled escapes what stands in quotes in the text of a range or of a row type.
+var doubled = strings.NewReplacer(`\`, `\\`, `"`, `""`)
+
+func membersOf(raw json.RawMessage, mismatch func(string) error, hint string) ([]member, error) {
+	if raw[0] != '{' {
+		return nil, mismatch(hint)
+	}
+	return object(raw)
+}
+
+func isNumber(raw json.RawMessage) bool { return raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' }
+
+func numberInQuotes(raw json.RawMessage) string {
+	var s string
+	if raw[0] == '"' && json.Unmarshal(raw, &s) == nil {
+		if _, err := strconv.ParseFloat(s, 64); err == nil {
+			return "leave out the quotes"
+		}
+	}
+	return ""
+}
+
+func unquote(raw json.RawMessage, words ...string) string {
+	if slices.Contains(words, strings.Trim(string(raw), `"`)) {
+		return "leave out the quotes"
+	}
+	return ""
+}
+
+// found names what a JSON value is.
+func found(raw []byte) string {
+	switch raw[0] {
+	case '"':
+		return "a string"
+	case '{':
+		return "an object"
+	case '[':
+		return "an array"
+	case 't', 'f':
+		return "a boolean"
+	case 'n':
+		return "null"
+	}
+	return "a number"
+}
+
+func articled(t *model.Type) string {
+	switch t.Kind {
+	case model.Enum:
+		return t.String()
+	case model.Int16, model.Int32, model.Int64, model.Collection, model.Complex:
+		return "an " + t.String()
+	case model.Decimal:
+		if t.Precision > 0 && t.Scale > 0 {
+			return fmt.Sprintf("a number (at most %d digits, %d of them after the point)", t.Precision, t.Scale)
+		}
+	}
+	return "a " + t.String()
+}
+
+func example(t *model.Type) string {
+	switch t.Kind {
+	case model.Date:
+		return `"2026-07-01"`
+	case model.TimeOfDay:
+		return `"12:30:00"`
+	case model.Instant:
+		return `"2026-07-01T12:30:00Z"`
+	case model.Duration:
+		return `"PT48H"`
+	case model.GUID:
+		return `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`
+	}
+	return `"…"`
+}

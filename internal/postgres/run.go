@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -161,10 +162,38 @@ type Written struct {
 	Found    bool   // there was a row that the rule of the write covers
 	Kept     bool   // the row as written still meets the rule; else nothing was changed
 	Readable bool   // the role may read the row
-	Row      []byte // the row as stored, as JSON
+	Row      []byte // the row as stored, as JSON; of a write of many rows that are shown, an array, nil where they are too many
 	Key      []byte // its key, as a JSON array
 	Version  string // "" where it has none
 	Total    int64  // of a write of many rows, their number
+	Missing  []int  // of a bulk write, the rows of the input, from 0, that there were none for
+}
+
+// mostShown is how many bytes of rows a write of many answers with.
+const mostShown = 4 << 20
+
+// many gathers the rows of a write of many.
+func (w *Written) many(q *Query, rows pgx.Rows, first [][]byte) {
+	w.Row = append(w.Row, '[')
+	for values := first; values != nil; {
+		w.Total++
+		w.Kept = w.Kept && guard(values, q.Plan.Guards.Kept)
+		if w.Row != nil && guard(values, q.Plan.Guards.Readable) {
+			if len(w.Row) > 1 {
+				w.Row = append(w.Row, ',')
+			}
+			if w.Row = q.rows.append(w.Row, values); len(w.Row) > mostShown {
+				w.Row = nil
+			}
+		}
+		values = nil
+		if rows.Next() {
+			values = rows.RawValues()
+		}
+	}
+	if w.Row != nil {
+		w.Row = append(w.Row, ']')
+	}
 }
 
 // Write runs a writing statement. Where a row as written breaks the role's rule, or more rows are written than may be at once (0: no
@@ -178,14 +207,32 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64) (*W
 		}
 		defer rows.Close()
 		if !rows.Next() {
+			if q.Plan.Many {
+				w.Row = []byte("[]")
+			}
 			return rows.Err()
 		}
 		values := rows.RawValues()
 		w.Found = true
+		if q.Plan.Many {
+			if w.many(q, rows, values); rows.Err() == nil && (!w.Kept || most > 0 && w.Total > most) {
+				return errUndone
+			}
+			return rows.Err()
+		}
 		w.Kept = guard(values, q.Plan.Guards.Kept)
 		w.Readable = guard(values, q.Plan.Guards.Readable)
 		if at := q.Plan.Total; at >= 0 {
 			w.Total = total(values[at])
+			if at := q.Plan.Missing; at >= 0 && values[at] != nil {
+				for n := range strings.SplitSeq(string(values[at]), ",") {
+					i, err := strconv.Atoi(n)
+					if err != nil {
+						return err
+					}
+					w.Missing = append(w.Missing, i-1)
+				}
+			}
 		} else {
 			w.Row = q.rows.append(nil, values)
 		}

@@ -13,6 +13,7 @@ import (
 // token gives access tokens to clients (RFC 6749, 4.4). The client shows its secret by Basic or in the form.
 func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
+	r.Body = http.MaxBytesReader(w, r.Body, maxBody)
 	if err := r.ParseForm(); err != nil {
 		oauthError(w, &service.OAuthError{Code: "invalid_request", Description: "the form can't be read"})
 		return

@@ -95,7 +95,7 @@ func (s *Server) manage(r chi.Router) {
 
 // input reads a JSON body; unknown members are mistakes.
 func input[T any](r *http.Request) (in T, err error) {
-	body, err := jsonBody(r)
+	body, err := jsonBody(r, maxBody)
 	if err != nil {
 		return in, err
 	}

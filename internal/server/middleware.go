@@ -82,7 +82,7 @@ func limited(next http.Handler) http.Handler {
 			return
 		}
 		if r.Body != http.NoBody {
-			r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+			r.Body = http.MaxBytesReader(w, r.Body, maxBulk)
 		}
 		next.ServeHTTP(w, r)
 	})

@@ -63,6 +63,11 @@ func (p paper) one(dst []byte, row func([]byte) []byte) []byte {
 	return dst
 }
 
+// collection writes the rows of an array as a JSON object, the context beside them.
+func (p paper) collection(rows []byte) []byte {
+	return append(append(append(p.context(nil), `"value":`...), rows...), "}\n"...)
+}
+
 // begin stands before the rows of a collection.
 func (p paper) begin(dst []byte, page *service.Page) []byte {
 	switch p.Kind {

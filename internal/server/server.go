@@ -20,6 +20,7 @@ import (
 const (
 	maxURL  = 16 << 10
 	maxBody = 1 << 20
+	maxBulk = 16 << 20 // of many rows, or many requests
 )
 
 // Server answers HTTP requests.

@@ -17,8 +17,8 @@ import (
 	"eagerwindow/internal/service"
 )
 
-// jsonBody reads a body that must be JSON.
-func jsonBody(r *http.Request) ([]byte, error) {
+// jsonBody reads a body that must be JSON, of one row or, where it may be large, of many.
+func jsonBody(r *http.Request, most int64) ([]byte, error) {
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if err != nil || kind != "application/json" {
 		found := "has no Content-Type"
@@ -27,7 +27,7 @@ func jsonBody(r *http.Request) ([]byte, error) {
 		}
 		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
 	}
-	return io.ReadAll(r.Body)
+	return io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
@@ -74,7 +74,7 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 
 // link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
 func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	body, err := jsonBody(r)
+	body, err := jsonBody(r, maxBody)
 	if err != nil {
 		return err
 	}
@@ -107,14 +107,13 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	}
 	f.Kind = postgres.JSON // what is written is one row, in the format it came in
 	in.Format = f.Format
+	in.Show = preferences(r).Return == "representation"
 	written, err := do(r.Context(), caller, in)
 	if err != nil {
 		return err
 	}
 	if written.Many {
-		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
-		w.WriteHeader(http.StatusNoContent)
-		return nil
+		return writeRows(w, r, written, f)
 	}
 	status := http.StatusOK
 	if written.Created {
@@ -139,9 +138,27 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	return nil
 }
 
+// writeRows tells how many rows were written, and shows them where that was asked for.
+func writeRows(w http.ResponseWriter, r *http.Request, written *service.Written, f format) error {
+	w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+	if written.Row == nil {
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
+	w.Header().Set("Preference-Applied", "return=representation")
+	w.Header().Set("Content-Type", f.contentType())
+	_, _ = w.Write(paperOf(f, contextOf(r, written)).collection(written.Row))
+	return nil
+}
+
+// contextOf is the address of the description of an answer, relative to the request.
+func contextOf(r *http.Request, written *service.Written) string {
+	return strings.Repeat("../", strings.Count(below(r), "/")) + "$metadata#" + written.Context
+}
+
 // writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
 func writeOf(r *http.Request) (service.Write, error) {
-	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r) }}
+	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) }, Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
 	for _, line := range r.Header.Values("If-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
 			version := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`), `"`)
@@ -169,8 +186,7 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	up := strings.Repeat("../", strings.Count(below(r), "/"))
 	w.Header().Set("Content-Type", f.contentType())
 	w.WriteHeader(status)
-	_, _ = w.Write(paperOf(f, up+"$metadata#"+written.Context).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
+	_, _ = w.Write(paperOf(f, contextOf(r, written)).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
 }

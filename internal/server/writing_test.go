@@ -237,6 +237,20 @@ roles:
 			t.Errorf("after %s %s: %s is %s", s.method, s.path, s.check, ok)
 		}
 	}
+	// The rows as they are now, where they are asked for and the role may read them.
+	shown := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk/calls/$filter(draught_m lt 8 and status eq 'expected')/$each?select=id,etd", `{"etd":"2026-09-01T00:00:00Z"}`, "Act-As", "clerk", "Prefer", "return=representation")
+	l := readList(t, shown)
+	if n := len(l.Value); n == 0 || fmt.Sprint(n) != shown.Header.Get("Rows-Affected") || shown.Header.Get("Preference-Applied") != "return=representation" || string(l.Value[0]["etd"]) != `"2026-09-01T00:00:00Z"` || l.Context != "../../$metadata#calls(id,etd)" {
+		t.Errorf("return=representation: %v %s", shown.Header, shown.Text)
+	}
+	none := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk/items/$filter(id lt 0)/$each", `{"tonnes":1}`, "Prefer", "return=representation")
+	if none.StatusCode != 200 || none.Text != `{"@context":"../../$metadata#items","value":[]}`+"\n" {
+		t.Errorf("nothing to show: %s %s", none.Status, none.Text)
+	}
+	many := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk/items/$filter(id gt 0)/$each", `{"dangerous_class":null}`, "Prefer", "return=representation")
+	if many.StatusCode != 204 || many.Header.Get("Preference-Applied") != "" {
+		t.Errorf("more than can be shown: %s %d bytes", many.Status, len(many.Text))
+	}
 }
 
 // Links are made and removed by themselves: through a junction, by a foreign key here, by one there. Nothing is deleted.

@@ -25,15 +25,17 @@ import (
 type Write struct {
 	Path, Query string
 	Body        func() ([]byte, error) // asked for once it is known that the caller may write
+	Rows        func() ([]byte, error) // the body of a write of many rows, which may be longer
 	IfMatch     []string               // versions, "*" any; nil: not sent
 	MustBeNew   bool                   // If-None-Match: *
 	Format      postgres.Format
+	Show        bool // of a write of every row of a filter: answer with them
 }
 
 // Written is the answer of a create, a change or a replacement.
 type Written struct {
 	Context string
-	Row     []byte // as JSON; nil where the role may not read the row
+	Row     []byte // as JSON, of many rows an array; nil where the role may not read the row
 	Path    string // of the row, below the window; "" where the resource has no key
 	ETag    string
 	Created bool
@@ -149,6 +151,9 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 			return nil, err
 		}
 	}
+	if !r.Single && r.View == request.Rows && r.Parent() == "" && !replace {
+		return a.changeAll(ctx, c, r, in)
+	}
 	if r.Parent() != "" && r.Single && r.View == request.Rows {
 		path, err := a.locate(ctx, c, in.Path, r.Resource)
 		if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && r.ToOne() && in.IfMatch == nil {
@@ -226,7 +231,7 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 		if row.Nested != nil {
 			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
 		}
-		return a.writeEach(ctx, c, t, window.Update, statement.UpdateEach(t.query, row.Fields, t.scope), statement.Input{Body: row.Values})
+		return a.writeEach(ctx, c, t, window.Update, statement.UpdateEach(t.query, row.Fields, t.scope, in.Show), statement.Input{Body: row.Values})
 	}
 	if in.MustBeNew {
 		return a.createAt(ctx, c, t, in, body)
@@ -407,7 +412,7 @@ func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op wind
 		return nil, err
 	}
 	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
-	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, a.place, args, most)
+	done, err := postgres.Compile(plan, nil, t.format).Write(ctx, a.place, args, most)
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r, t.scope)
@@ -416,7 +421,7 @@ func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op wind
 	case !done.Kept:
 		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
 	}
-	return &Written{Many: true, Rows: done.Total}, nil
+	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: r.Name + contextSelect(t.query)}, nil
 }
 
 func (t *target) oneRow(what string) error {

@@ -288,6 +288,18 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 	return items, told(mistakes)
 }
 
+// KeyTexts are the values of a key, which has been read, as PostgreSQL reads them.
+func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
+	texts := make([]string, len(key))
+	for i, k := range r.Key {
+		var err error
+		if texts[i], err = convert(key[i], k.Type); err != nil {
+			return nil, err
+		}
+	}
+	return texts, nil
+}
+
 // Supply gives the row a value that the rows around it settle; one that the body gives too must be the same.
 func (row *Row) Supply(at string, f *model.Field, raw json.RawMessage) error {
 	text, err := convert(raw, f.Type)

@@ -237,7 +237,7 @@ func (r *Request) takes(option string) error {
 	case r.Field != nil:
 		what = "a field, which takes no options"
 	case r.View == Each:
-		what = "each row of a filter, which takes no options"
+		what, takes = "each row of a filter, which takes select, expand and compute for its answer", []string{"select", "expand", "compute"}
 	case r.View == Number:
 		what, takes = "a count, which takes filter, search and apply", []string{"filter", "search", "apply"}
 	case r.Single && r.View == Refs:

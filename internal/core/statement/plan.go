@@ -17,10 +17,12 @@ type Plan struct {
 	Slots   []Slot
 	Columns []Column // of a row of the answer; they come first in the SQL row unless At says otherwise
 	Total   int      // place of the total in the SQL row, -1: not asked for
+	Missing int      // of a bulk write, place of the numbers of the rows that there were none for, as text; -1: none
 	Present int      // place of the column that is null where there is a total but no row, -1: none
 	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
+	Many    bool            // of a write: every row that was written comes back
 	Uses    map[string]*Use // by the alias of each table: what an index could serve
 }
 
@@ -39,7 +41,9 @@ type Bounds struct {
 	Offset bool  // rows are passed over: how many is an argument
 }
 
-func newPlan() *Plan { return &Plan{Total: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}} }
+func newPlan() *Plan {
+	return &Plan{Total: -1, Missing: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}}
+}
 
 // Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the
 // rule of the write, and whether the role may read it.
@@ -75,7 +79,7 @@ type Slot struct {
 	Value *request.Value // a literal of the request or of the document
 	Claim *request.Claim
 	Role  SlotRole
-	Index int // of After and Body
+	Index int // of After, Body and Listed
 }
 
 // SlotRole is what a slot stands for that is neither a literal nor a claim.
@@ -88,6 +92,7 @@ const (
 	Offset            // how many are passed over
 	After             // a value of the row after which the page begins, as text
 	Body              // a value of the body, as text
+	Listed            // a list of a bulk write: of texts, or of booleans
 	Versions          // the versions that a row may have, as a list of texts
 )
 
@@ -100,6 +105,7 @@ type Input struct {
 	After    []*string
 	Body     []*string
 	Versions []string
+	Lists    []any
 }
 
 // Args are the arguments of the statement for one request. The error is a fault: a value that is none of its type.
@@ -118,6 +124,8 @@ func (p *Plan) Args(in Input) ([]any, error) {
 			args[i] = in.Offset
 		case s.Role == After:
 			args[i] = optional(in.After[s.Index])
+		case s.Role == Listed:
+			args[i] = in.Lists[s.Index]
 		case s.Role == Versions:
 			args[i] = in.Versions
 		case s.Role == Body:

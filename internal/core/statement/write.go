@@ -40,10 +40,10 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 	for _, f := range defaults {
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
-	if len(set) == 0 {
-		set = []string{untouched(r)}
-	}
 	alias := b.alias(r.Name)
+	if len(set) == 0 {
+		set = []string{untouched(r, alias)}
+	}
 	using, where := b.target(q, alias, window.Update, conditional)
 	if using != "" {
 		using = "\n  from " + using
@@ -53,7 +53,7 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 }
 
 // untouched sets a column to what it is, for a write that gives the row itself nothing: its rule and version count all the same.
-func untouched(r *model.Resource) string {
+func untouched(r *model.Resource, alias string) string {
 	name := r.Key[0].Column.Name
 	for _, c := range r.Table.Columns {
 		if !c.Generated && c.Identity != catalog.Always {
@@ -61,7 +61,7 @@ func untouched(r *model.Resource) string {
 			break
 		}
 	}
-	return catalog.Quote(name) + " = " + catalog.Quote(name)
+	return catalog.Quote(name) + " = " + alias + "." + catalog.Quote(name)
 }
 
 // Delete plans the deletion of one row.
@@ -80,8 +80,8 @@ func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
 }
 
 // UpdateEach plans the change of every row that the filter of a path meets and the role may write; the plan's Total is their number.
-// Its guard tells whether all of them still meet the rule.
-func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
+// Its guard tells whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
+func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
@@ -95,10 +95,17 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope) *P
 	written := b.alias(r.Name)
 	f := b.from(q.Root, written, false)
 	list := &selectList{}
-	plan.Total = list.add("count(*)")
-	if rule, joins := b.rule(window.Update, r, written); rule != "" {
-		f.joins.WriteString(joins)
-		plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
+	if show {
+		plan.Many = true
+		plan.Columns = f.columns(q, written, list)
+		b.guard(f, list, window.Update, r, written, &plan.Guards.Kept)
+		b.guard(f, list, window.Read, r, written, &plan.Guards.Readable)
+	} else {
+		plan.Total = list.add("count(*)")
+		if rule, joins := b.rule(window.Update, r, written); rule != "" {
+			f.joins.WriteString(joins)
+			plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
+		}
 	}
 	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom written " + written + f.joins.String()
 	plan.Slots = b.slots
@@ -198,6 +205,15 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation, co
 	return using, key + " and " + strings.Join(same, " and ")
 }
 
+// guard adds to the list whether a row meets the rule of an operation, where there is one, and tells its place.
+func (b *builder) guard(f *from, list *selectList, op window.Operation, r *model.Resource, alias string, place *int) {
+	if rule, joins := b.rule(op, r, alias); rule != "" {
+		f.joins.WriteString(joins)
+		list.items = append(list.items, "coalesce("+rule+", false)")
+		*place = len(list.items) - 1
+	}
+}
+
 // answer reads the written row back, as the role may see it, from what the writing statement returns.
 func (b *builder) answer(write string, q *request.Query, op window.Operation) *Plan {
 	plan := newPlan()
@@ -215,15 +231,8 @@ func (b *builder) answer(write string, q *request.Query, op window.Operation) *P
 	for _, k := range r.Key {
 		plan.Order = append(plan.Order, list.add(shown(alias, k)))
 	}
-	guard := func(op window.Operation, place *int) {
-		if rule, joins := b.rule(op, r, alias); rule != "" {
-			f.joins.WriteString(joins)
-			list.items = append(list.items, "coalesce("+rule+", false)")
-			*place = len(list.items) - 1
-		}
-	}
-	guard(op, &plan.Guards.Kept)
-	guard(window.Read, &plan.Guards.Readable)
+	b.guard(f, list, op, r, alias, &plan.Guards.Kept)
+	b.guard(f, list, window.Read, r, alias, &plan.Guards.Readable)
 	if len(list.items) == 0 {
 		list.add("true")
 	}

@@ -1,0 +1,101 @@
+package server_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// PATCH of a collection: rows by key, new ones and those that go, all or none.
+func TestBulk(t *testing.T) {
+	r := start(t)
+	document := "window: bulk\nsource: " + r.Harbour + `
+resources:
+  tugs: {from: harbour.tug}
+  berths: {from: harbour.berth}
+  calls: {from: harbour.port_call}
+  vessels: {from: harbour.vessel}
+  pilotages: {from: harbour.pilotage}
+  log: {from: harbour.weather_log}
+roles:
+  clerk:
+    limits: {rows: 3}
+    may:
+      vessels: {read: {rows: agent_id eq 3}}
+      calls:
+        read: {rows: vessel/agent_id eq 3}
+        create: {fields: [vessel_id, eta, draught_m], set: {status: anchored}, rows: vessel/agent_id eq 3}
+        update: {rows: vessel/agent_id eq 3 and draught_m lt 12, fields: [etd, draught_m]}
+  adder: {may: {berths: [create]}}
+  all: {may: {"*": [read, create, update, delete]}}
+`
+	if _, err := r.Operator.PushDraft(context.Background(), "bulk", document); err != nil {
+		t.Fatal(err)
+	}
+	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	own := column(t, r.Harbour, "select p.id::text from harbour.port_call p join harbour.vessel v on v.id = vessel_id where agent_id = 3 and draught_m < 12 order by p.id limit 2")
+	theirs := number("select min(p.id)::text from harbour.port_call p join harbour.vessel v on v.id = vessel_id where agent_id = 4")
+	for _, s := range []struct {
+		role, path, body string
+		status           int
+		want, rows       string
+		check            string // SQL that must be true afterwards
+	}{
+		{"all", "/tugs", `[{"id":1,"bollard_pull_t":60},{"id":2,"name":"Otter"},{"name":"Puck","bollard_pull_t":33},{"@removed":{"reason":"deleted"},"@id":"tugs/99"}]`, 404, "value/3: there is no such row of tugs", "", "select count(*) = 9 and max(bollard_pull_t) <> 60 from harbour.tug"},
+		{"all", "/tugs", `[{"id":1,"bollard_pull_t":60},{"id":2,"name":"Otter"},{"name":"Puck","bollard_pull_t":33}]`, 204, "", "3", "select count(*) = 3 from harbour.tug where (id = 1 and bollard_pull_t = 60) or (id = 2 and name = 'Otter') or (id > 9 and name = 'Puck')"},
+		{"all", "/tugs", `[{"@removed":{"reason":"deleted"},"id":` + "%puck%" + `}]`, 204, "", "1", "select count(*) = 0 from harbour.tug where name = 'Puck'"},
+		{"all", "/tugs", `[{"id":77,"name":"Rook","bollard_pull_t":5}]`, 404, "value/0: there is no such row", "", "select count(*) = 9 from harbour.tug"},
+		{"all", "/tugs", `[{"name":"Rook","bollard_pull_t":5},{"name":"Rook","bollard_pull_t":6}]`, 409, "same value where it must be unique", "", "select count(*) = 9 from harbour.tug"},
+		{"all", "/tugs", `[{"name":"Rook"},{"id":1,"bollard_pull_t":"7"},{"id":1.5},5]`, 400, "value/0/bollard_pull_t: is required", "", "select count(*) = 9 from harbour.tug"},
+		{"all", "/tugs", `[{"id":1,"name":"A"},{"@id":"tugs(1)","name":"B"}]`, 400, "value/1: value/0 names this row already", "", "select count(*) = 9 from harbour.tug"},
+		{"all", "/calls", `[{"id":1,"vessel":{}}]`, 400, "relations are written by their fields", "", "select true"},
+		{"all", "/tugs", `[{"@removed":{"reason":"changed"},"id":1}]`, 400, "are deleted, not unlinked", "", "select true"},
+		{"all", "/tugs", `[{"@id":"berths/N05","name":"x"}]`, 400, "is no row of tugs", "", "select true"},
+		{"all", "/tugs", `[]`, 204, "", "0", "select true"},
+		{"all", "/tugs?filter=id eq 1", `[]`, 400, "/tugs/$filter(…)/$each", "", "select true"},
+		{"all", "/berths", `[{"code":"N05","quay":"It's","shore_power":true},{"code":"W01","quay":"West","length_m":80,"max_draught_m":5},{"code":"W02","quay":"West","length_m":80,"max_draught_m":5,"shore_power":true},{"@id":"berths/W03","quay":"West","length_m":80,"max_draught_m":5}]`, 204, "", "4", "select count(*) = 3 and bool_or(shore_power) and not bool_and(shore_power) from harbour.berth where quay = 'West'"},
+		{"all", "/berths", `[{"code":"N05","quay":"South"},{"code":"X01","quay":"West"}]`, 400, "value/1/length_m: is required", "", "select quay = 'It''s' from harbour.berth where code = 'N05'"},
+		{"all", "/log", `[{"wind_kn":5}]`, 405, "it is a table, and offers read", "", "select true"},
+		{"all", "/pilotages", `[{"port_call_id":17,"pilot_id":"00000000-0000-0000-0000-000000000000","direction":"inbound"}]`, 409, "refers to one that does not exist", "", "select true"},
+		{"adder", "/berths", `[{"code":"Y01","quay":"Y","length_m":80,"max_draught_m":5}]`, 204, "", "1", "select count(*) = 1 from harbour.berth where code = 'Y01'"},
+		{"adder", "/berths", `[{"code":"Y01","quay":"Y","length_m":80,"max_draught_m":5}]`, 409, "another row has the same value", "", "select true"},
+		{"adder", "/berths", `[{"@removed":{"reason":"deleted"},"code":"Y01"}]`, 403, "may not delete berths", "", "select count(*) = 1 from harbour.berth where code = 'Y01'"},
+		{"adder", "/tugs", `[]`, 403, "may not update tugs", "", "select true"},
+		{"clerk", "/calls", `[{"id":` + own[0] + `,"etd":null},{"id":` + own[1] + `,"etd":null,"draught_m":4.25},{"vessel_id":3,"eta":"2027-01-01T00:00:00Z","draught_m":5}]`, 204, "", "3", "select count(*) = 2 from harbour.port_call where (vessel_id = 3 and status = 'anchored' and eta = '2027-01-01 00:00Z') or (id = " + own[1] + " and draught_m = 4.25)"},
+		{"clerk", "/calls", `[{"id":` + own[0] + `,"draught_m":12.5}]`, 403, "nothing was changed", "", "select draught_m < 12 from harbour.port_call where id = " + own[0]},
+		{"clerk", "/calls", `[{"id":` + theirs + `,"draught_m":2.5}]`, 404, "no such row", "", "select draught_m <> 2.5 from harbour.port_call where id = " + theirs},
+		{"clerk", "/calls", `[{"vessel_id":1,"eta":"2027-01-01T00:00:00Z","draught_m":5}]`, 403, "nothing was changed", "", "select true"},
+		{"clerk", "/calls", `[{"id":1},{"id":2},{"id":3},{"id":4}]`, 409, "the body has 4 rows, and role \\\"clerk\\\" may write 3 at once", "", "select true"},
+		{"clerk", "/calls", `[{"id":` + own[0] + `,"status":"departed"}]`, 400, "may not update this field", "", "select true"},
+	} {
+		if strings.Contains(s.body, "%puck%") {
+			s.body = strings.Replace(s.body, "%puck%", number("select id::text from harbour.tug where name = 'Puck'"), 1)
+		}
+		a := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk"+s.path, `{"@context":"#$delta","value":`+s.body+`}`, "Act-As", s.role)
+		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || a.Header.Get("Rows-Affected") != s.rows {
+			t.Errorf("%s PATCH %s %s: %s %q rows %s\nwant %d %q, rows %q", s.role, s.path, s.body, a.Status, a.Header.Get("Rows-Affected"), a.Text, s.status, s.rows, s.want)
+		}
+		if number(s.check) != "true" {
+			t.Errorf("after %s PATCH %s %s: not %s", s.role, s.path, s.body, s.check)
+		}
+	}
+	for _, body := range []string{`{}`, `{"value":{}}`, `{"value":[],"more":1}`, `{"name":"x"}`} {
+		if a := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk/tugs", body); a.StatusCode != 400 || !strings.Contains(a.Text, "a change of many rows is") {
+			t.Errorf("%s: %s %s", body, a.Status, a.Text)
+		}
+	}
+	// Ten thousand rows, every other one new.
+	var rows []string
+	for i := range 10_000 {
+		if i%2 == 0 {
+			rows = append(rows, fmt.Sprintf(`{"id":%d,"remarks":"bulk %d"}`, i+1, i))
+		} else {
+			rows = append(rows, fmt.Sprintf(`{"vessel_id":%d,"eta":"2028-01-01T00:00:00Z","draught_m":5.25,"remarks":"bulk %d"}`, 1+i%300, i))
+		}
+	}
+	a := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk/calls", `{"@context":"#$delta","value":[`+strings.Join(rows, ",")+`]}`)
+	if a.StatusCode != 204 || a.Header.Get("Rows-Affected") != "10000" || number("select count(distinct remarks)::text from harbour.port_call where remarks like 'bulk %'") != "10000" {
+		t.Errorf("10,000 rows: %s %s %s", a.Status, a.Header.Get("Rows-Affected"), a.Text)
+	}
+}

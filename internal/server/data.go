@@ -46,25 +46,43 @@ func (s *Server) data(r chi.Router, at string, find target) {
 		}
 	}
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
-		r.Method(method, at, handle(s.serviceDocument))
-		r.Method(method, at+"/", handle(s.serviceDocument))
-		r.Method(method, at+"/$metadata", handle(s.metadata))
-		r.Method(method, at+"/*", handle(s.read))
+		r.Method(method, at, handle(s.dispatch))
 		r.Method(method, at+"/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
 		r.Method(method, at+"/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
 	}
-	r.Post(at+"/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-		if path, isQuery := strings.CutSuffix(below(r), "/$query"); isQuery {
+	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete} {
+		r.Method(method, at+"/*", handle(s.serve))
+	}
+}
+
+// dispatch answers a request by its method and what of its path is not a resource's.
+func (s *Server) dispatch(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	path := below(r)
+	switch r.Method {
+	case http.MethodGet, http.MethodHead:
+		switch path {
+		case "":
+			return s.serviceDocument(w, r, api, caller)
+		case "$metadata":
+			return s.metadata(w, r, api, caller)
+		}
+		return s.read(w, r, api, caller)
+	case "QUERY":
+		return s.query(w, r, path, "application/x-www-form-urlencoded", api, caller)
+	case http.MethodPost:
+		if path == "$batch" {
+			return s.batch(w, r, api, caller)
+		}
+		if path, isQuery := strings.CutSuffix(path, "/$query"); isQuery {
 			return s.query(w, r, path, "text/plain", api, caller)
 		}
 		return s.create(w, r, api, caller)
-	}))
-	r.Method("QUERY", at+"/*", handle(func(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-		return s.query(w, r, below(r), "application/x-www-form-urlencoded", api, caller)
-	}))
-	r.Patch(at+"/*", handle(s.update))
-	r.Put(at+"/*", handle(s.replace))
-	r.Delete(at+"/*", handle(s.remove))
+	case http.MethodPatch:
+		return s.update(w, r, api, caller)
+	case http.MethodPut:
+		return s.replace(w, r, api, caller)
+	}
+	return s.remove(w, r, api, caller)
 }
 
 // live is the published release; the bearer token says who calls.
@@ -227,6 +245,12 @@ func preferences(r *http.Request) service.Preferences {
 		return p // a preference that can't be read is not honoured (RFC 7240, 2)
 	}
 	_, p.Explain = list.Get("explain")
+	for _, name := range []string{"continue-on-error", "odata.continue-on-error"} {
+		if m, ok := list.Get(name); ok {
+			item, _ := m.(httpsfv.Item)
+			p.Carry = item.Value != false
+		}
+	}
 	if m, ok := list.Get("return"); ok {
 		if item, ok := m.(httpsfv.Item); ok {
 			if token, ok := item.Value.(httpsfv.Token); ok {

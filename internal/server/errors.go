@@ -26,6 +26,7 @@ var statuses = map[fault.Kind]int{
 	fault.TooLong:          http.StatusRequestURITooLong,
 	fault.UnsupportedMedia: http.StatusUnsupportedMediaType,
 	fault.Unprocessable:    http.StatusUnprocessableEntity,
+	fault.FailedDependency: http.StatusFailedDependency,
 	fault.VersionNeeded:    http.StatusPreconditionRequired,
 	fault.TooMany:          http.StatusTooManyRequests,
 	fault.Unsupported:      http.StatusNotImplemented,
@@ -89,6 +90,10 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 		}
 	case fault.Unavailable:
 		h.Set("Retry-After", "2")
+	case fault.Conflict:
+		if f.Code == "key.running" {
+			h.Set("Retry-After", "1")
+		}
 	}
 	var body errorBody
 	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in

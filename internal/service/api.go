@@ -16,6 +16,7 @@ import (
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/records"
 )
 
 // API is one version of a window that answers requests: its live release, or its draft.
@@ -28,6 +29,7 @@ type API struct {
 	place   postgres.Place // where requests run
 	updated time.Time      // of the draft
 	box     *sealer
+	records *records.Store
 	plans   *lru.Cache[planKey, *planned]
 }
 
@@ -53,7 +55,7 @@ const maxPlans = 2000
 
 func newAPI(s *Service, b *bound, release int) *API {
 	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
-	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, place: b.pool, box: s.box, plans: plans}
+	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, place: b.pool, box: s.box, records: s.records, plans: plans}
 }
 
 // Atomically runs do with the API in one transaction, which an error undoes whole.
@@ -61,11 +63,14 @@ func (a *API) Atomically(ctx context.Context, do func(*API) error) error {
 	if a.place != postgres.Place(a.pool) {
 		return do(a)
 	}
-	return a.pool.Transact(ctx, func(tx *postgres.Tx) error {
-		within := *a
-		within.place = tx
-		return do(&within)
-	})
+	return a.pool.Transact(ctx, func(tx *postgres.Tx) error { return do(a.within(tx)) })
+}
+
+// within is the API with its requests in a transaction.
+func (a *API) within(tx *postgres.Tx) *API {
+	w := *a
+	w.place = tx
+	return &w
 }
 
 // Preferences are what a caller asks for besides the URL.
@@ -74,6 +79,7 @@ type Preferences struct {
 	Format      postgres.Format
 	Full        bool   // all control information: links and types
 	Return      string // of a write: minimal, representation, "" not said
+	Carry       bool   // of a batch: go on after a failure
 	Explain     bool   // how the database would answer, not the answer
 }
 

@@ -27,6 +27,7 @@ const (
 	TooLong                      // the URL is too long
 	UnsupportedMedia             // the body has a type that is not accepted
 	Unprocessable                // well formed, but a rule of the database refuses it
+	FailedDependency             // something that it depends on has failed
 	VersionNeeded                // a version must be sent along
 	TooMany                      // the caller asks too often
 	Unsupported                  // a part of the standard that is not done

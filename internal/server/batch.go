@@ -1,0 +1,414 @@
+package server
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/textproto"
+	"net/url"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/service"
+)
+
+// mostRequests is how many requests a batch may hold.
+const mostRequests = 1000
+
+var errFailed = errors.New("a request of the group has failed")
+
+// batchRequest is one request of a batch (JSON Format, 19.1).
+type batchRequest struct {
+	ID        string            `json:"id"`
+	Method    string            `json:"method"`
+	URL       string            `json:"url"`
+	Group     string            `json:"atomicityGroup"`
+	DependsOn []string          `json:"dependsOn"`
+	If        json.RawMessage   `json:"if"`
+	Headers   map[string]string `json:"headers"`
+	Body      json.RawMessage   `json:"body"`
+}
+
+// batchResponse is its answer (JSON Format, 19.2).
+type batchResponse struct {
+	ID      string            `json:"id"`
+	Group   string            `json:"atomicityGroup,omitempty"`
+	Status  int               `json:"status"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    json.RawMessage   `json:"body,omitempty"`
+}
+
+// batch runs the requests of a batch in their order.
+type batch struct {
+	server *Server
+	w      http.ResponseWriter
+	r      *http.Request
+	caller access.Caller
+	carry  bool                // after a failure, what does not depend on it is done all the same
+	failed map[string]bool     // requests and groups
+	done   map[string]*outcome // requests that others may refer to
+	broken bool
+}
+
+// outcome is what others may refer to: the row that a request made or read, and its version.
+type outcome struct{ path, tag string }
+
+// batch answers many requests in one; those of an atomicity group are one transaction (Protocol, 11.7).
+func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	body, err := jsonBody(r, maxBulk)
+	if err != nil {
+		return err
+	}
+	requests, err := readBatch(body)
+	if err != nil {
+		return err
+	}
+	f, err := speak(w, r, r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	b := &batch{server: s, w: w, r: r, caller: caller, carry: preferences(r).Carry, failed: map[string]bool{}, done: map[string]*outcome{}}
+	if b.carry {
+		w.Header().Set("Preference-Applied", "continue-on-error")
+	}
+	out := answer{w: w, kind: f.contentType(), buf: []byte(`{"responses":[`)}
+	for i := 0; i < len(requests); {
+		n := 1
+		for requests[i].Group != "" && i+n < len(requests) && requests[i+n].Group == requests[i].Group {
+			n++
+		}
+		for _, res := range b.run(api, requests[i:i+n]) {
+			var text bytes.Buffer
+			e := json.NewEncoder(&text)
+			e.SetEscapeHTML(false) // nosniff, and a type that no browser renders
+			if err := e.Encode(res); err != nil {
+				return err
+			}
+			out.buf = append(append(out.buf, bytes.TrimSpace(text.Bytes())...), ",\n"...)
+		}
+		i += n
+		if len(out.buf) >= flushAt && i < len(requests) {
+			if err := out.flush(); err != nil {
+				return nil // the caller has gone away
+			}
+		}
+	}
+	out.buf = append(bytes.TrimSuffix(out.buf, []byte(",\n")), "]}\n"...)
+	out.end()
+	return nil
+}
+
+// readBatch reads the requests and refuses what can't be run in their order.
+func readBatch(body []byte) ([]batchRequest, error) {
+	var in struct {
+		Requests []batchRequest `json:"requests"`
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&in); err != nil {
+		return nil, fault.New(fault.Invalid, "batch.invalid", "a batch is {\"requests\":[{\"id\":…,\"method\":…,\"url\":…},…]}: %s", err)
+	}
+	if len(in.Requests) == 0 || len(in.Requests) > mostRequests {
+		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(in.Requests), mostRequests).On("requests")
+	}
+	known, groups := map[string]bool{}, map[string]bool{}
+	var mistakes fault.List
+	for i, q := range in.Requests {
+		at := fmt.Sprintf("requests/%d", i)
+		wrong := func(member, format string, args ...any) {
+			mistakes.Add("batch.invalid", at+"/"+member, 0, 0, at+"/"+member+": "+format, args...)
+		}
+		before := i > 0 && in.Requests[i-1].Group == q.Group
+		switch {
+		case q.ID == "":
+			wrong("id", "each request has an id, which its answer has too")
+		case known[q.ID] || groups[q.ID]:
+			wrong("id", "%q stands twice", q.ID)
+		}
+		if !slices.Contains([]string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}, strings.ToUpper(q.Method)) {
+			wrong("method", "%q is none of GET, POST, PUT, PATCH, DELETE", q.Method)
+		}
+		if q.If != nil {
+			wrong("if", "conditions are not done here; a request that failed is depended on with dependsOn")
+		}
+		if q.Group != "" && !before {
+			if groups[q.Group] || known[q.Group] {
+				wrong("atomicityGroup", "the requests of a group stand side by side, under a name that no request has")
+			}
+			groups[q.Group] = true
+		}
+		for _, id := range q.DependsOn {
+			if !known[id] && (!groups[id] || id == q.Group) {
+				wrong("dependsOn", "%q is none of the requests and groups before", id)
+			}
+		}
+		known[q.ID] = true
+	}
+	return in.Requests, mistakes.Fault(fault.Invalid, "batch.invalid", fmt.Sprintf("the batch has %d mistakes; nothing was done", len(mistakes)))
+}
+
+// run runs one request, or all of a group.
+func (b *batch) run(api *service.API, list []batchRequest) []*batchResponse {
+	group := list[0].Group
+	if group == "" {
+		res, _ := b.one(api, list[0])
+		return []*batchResponse{res}
+	}
+	responses := make([]*batchResponse, len(list))
+	for i, q := range list {
+		if id := b.unmet(q); id != "" {
+			return b.fail(list, i, b.skipped(q, id))
+		}
+	}
+	at := 0
+	err := api.Atomically(b.r.Context(), func(api *service.API) error {
+		for i, q := range list {
+			at = i
+			var ok bool
+			if responses[i], ok = b.one(api, q); !ok {
+				return errFailed
+			}
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, errFailed):
+		return b.fail(list, at, responses[at])
+	case err != nil: // what is checked at the end of a transaction
+		return b.fail(list, at, b.refused(list[at], err))
+	}
+	return responses
+}
+
+// fail answers a group of which one request has failed: nothing of it was done.
+func (b *batch) fail(list []batchRequest, at int, failure *batchResponse) []*batchResponse {
+	responses := make([]*batchResponse, len(list))
+	for i, q := range list {
+		b.failed[q.ID] = true
+		delete(b.done, q.ID)
+		if i == at {
+			responses[i] = failure
+			continue
+		}
+		responses[i] = b.refused(q, fault.New(fault.FailedDependency, "batch.undone", "request %q of the same group has failed, so nothing of the group was done", list[at].ID))
+	}
+	b.failed[list[0].Group] = true
+	b.broken = true
+	return responses
+}
+
+// unmet is a request that has failed and must not have for this one to be done; "" where there is none.
+func (b *batch) unmet(q batchRequest) string {
+	for _, id := range q.DependsOn {
+		if b.failed[id] {
+			return id
+		}
+	}
+	if b.broken && !b.carry {
+		return "before"
+	}
+	return ""
+}
+
+func (b *batch) skipped(q batchRequest, id string) *batchResponse {
+	if id == "before" {
+		return b.refused(q, fault.New(fault.FailedDependency, "batch.stopped", "a request before has failed; with Prefer: continue-on-error the rest is done all the same"))
+	}
+	return b.refused(q, fault.New(fault.FailedDependency, "batch.dependency", "%q, which this request depends on, has failed", id))
+}
+
+// one runs one request and says whether it went well.
+func (b *batch) one(api *service.API, q batchRequest) (*batchResponse, bool) {
+	res := b.try(api, q)
+	ok := res.Status < 400
+	if !ok {
+		b.failed[q.ID], b.broken = true, true
+	}
+	return res, ok
+}
+
+func (b *batch) try(api *service.API, q batchRequest) *batchResponse {
+	if id := b.unmet(q); id != "" {
+		return b.skipped(q, id)
+	}
+	rec := newRecorder(b.w)
+	r, err := b.request(q)
+	if err == nil {
+		err = b.server.serve(rec, r, api, b.caller)
+	}
+	if err != nil {
+		return b.refused(q, err)
+	}
+	path := below(r)
+	if link := rec.header.Get("Location") + rec.header.Get("OData-EntityId"); link != "" {
+		path = strings.TrimPrefix(link, root(r)+"/")
+	}
+	b.done[q.ID] = &outcome{path, rec.header.Get("ETag")}
+	return b.response(q, rec)
+}
+
+// refused is the answer to a request that can't be done.
+func (b *batch) refused(q batchRequest, err error) *batchResponse {
+	rec := newRecorder(b.w)
+	r := b.r.Clone(b.r.Context())
+	r.Header.Del("Accept") // of the batch: errors in it are JSON
+	b.server.fail(rec, r, err)
+	return b.response(q, rec)
+}
+
+func (b *batch) response(q batchRequest, rec *recorder) *batchResponse {
+	res := &batchResponse{ID: q.ID, Group: q.Group, Status: rec.status, Headers: map[string]string{}}
+	for name, values := range rec.part() {
+		res.Headers[strings.ToLower(name)] = strings.Join(values, ", ")
+	}
+	body := bytes.TrimSpace(rec.body.Bytes())
+	switch kind := rec.header.Get("Content-Type"); {
+	case len(body) == 0:
+	case strings.HasPrefix(kind, "application/json"):
+		res.Body = body
+	case utf8.Valid(rec.body.Bytes()):
+		res.Body, _ = json.Marshal(rec.body.String()) // a string is always JSON
+	default:
+		res.Body, _ = json.Marshal(base64.URLEncoding.EncodeToString(rec.body.Bytes()))
+	}
+	return res
+}
+
+// request makes a request of its own of one in the batch. The caller and the version are those of the batch.
+func (b *batch) request(q batchRequest) (*http.Request, error) {
+	path, err := b.path(q.URL)
+	if err != nil {
+		return nil, err
+	}
+	at, err := url.Parse(root(b.r) + "/" + path)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "batch.url", "the url %q can't be read; write a path below the window, such as port_calls/17", q.URL).On("url")
+	}
+	body, kind := []byte(q.Body), "application/json"
+	var text string
+	if len(q.Body) > 0 && q.Body[0] == '"' && json.Unmarshal(q.Body, &text) == nil { // of another type than JSON
+		body, kind = []byte(text), "text/plain"
+	} else if body, err = b.refer(body); err != nil {
+		return nil, err
+	}
+	r := b.r.Clone(b.r.Context())
+	r.Method, r.URL, r.RequestURI = strings.ToUpper(q.Method), at, at.RequestURI()
+	r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+	r.Header = http.Header{}
+	for _, name := range []string{"OData-MaxVersion", "OData-Version"} {
+		if v := b.r.Header.Get(name); v != "" {
+			r.Header.Set(name, v)
+		}
+	}
+	if len(body) > 0 {
+		r.Header.Set("Content-Type", kind)
+	}
+	for name, value := range q.Headers {
+		name = textproto.CanonicalMIMEHeaderKey(name)
+		if id, ok := strings.CutPrefix(value, "$"); ok && (name == "If-Match" || name == "If-None-Match") {
+			if b.done[id] == nil {
+				return nil, b.noReference(value)
+			}
+			value = b.done[id].tag
+		}
+		r.Header.Set(name, value)
+	}
+	switch {
+	case below(r) == "$batch":
+		return nil, fault.New(fault.Invalid, "batch.nested", "a batch can't stand in a batch")
+	case q.Group != "" && r.Header.Get("Idempotency-Key") != "":
+		return nil, fault.New(fault.Invalid, "key.batch", "in a group, a request takes no Idempotency-Key: the group is one transaction").On("Idempotency-Key")
+	}
+	return r, nil
+}
+
+// path is a request's path below the window. $1 at its beginning stands for the row that request 1 has made or read.
+func (b *batch) path(text string) (string, error) {
+	if u, err := url.Parse(text); err == nil && u.Host != "" {
+		text = strings.TrimPrefix(text, u.Scheme+"://"+u.Host)
+	}
+	text = strings.TrimPrefix(strings.TrimPrefix(text, root(b.r)+"/"), "/")
+	if !strings.HasPrefix(text, "$") || text == "$metadata" || text == "$batch" {
+		return text, nil
+	}
+	return b.resolve(text)
+}
+
+// resolve puts the path of a row where $id stands for it.
+func (b *batch) resolve(text string) (string, error) {
+	end := strings.IndexAny(text, "/?")
+	if end < 0 {
+		end = len(text)
+	}
+	o := b.done[text[1:end]]
+	if o == nil {
+		return "", b.noReference(text[:end])
+	}
+	return o.path + text[end:], nil
+}
+
+func (b *batch) noReference(text string) error {
+	return fault.New(fault.Invalid, "batch.reference", "%s stands for what a request before has made or read, and there is none of that id", text)
+}
+
+// refer puts paths where a body refers to rows of requests before: in @id and in …@odata.bind.
+func (b *batch) refer(body []byte) ([]byte, error) {
+	if !bytes.Contains(body, []byte(`"$`)) {
+		return body, nil
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber()
+	type level struct {
+		object, value bool // the next token of an object is a value
+		key           string
+	}
+	levels := []level{{}}
+	var out []byte
+	copied := 0
+	for {
+		before := int(d.InputOffset())
+		token, err := d.Token()
+		if err != nil { // the end, or what the reader of bodies will refuse
+			return append(out, body[copied:]...), nil
+		}
+		top := &levels[len(levels)-1]
+		switch token := token.(type) {
+		case json.Delim:
+			switch token {
+			case '{', '[':
+				top.value = false
+				levels = append(levels, level{object: token == '{', key: top.key})
+			default:
+				levels = levels[:len(levels)-1]
+			}
+			continue
+		case string:
+			if top.object && !top.value {
+				top.key, top.value = token, true
+				continue
+			}
+			refers := top.key == "@id" || top.key == "@odata.id" || strings.HasSuffix(top.key, "@odata.bind") || strings.HasSuffix(top.key, "@bind")
+			if refers && strings.HasPrefix(token, "$") {
+				path, err := b.resolve(token)
+				if err != nil {
+					return nil, err
+				}
+				start := before + bytes.IndexByte(body[before:], '"')
+				text, err := json.Marshal(path)
+				if err != nil {
+					return nil, err
+				}
+				out = append(append(out, body[copied:start]...), text...)
+				copied = int(d.InputOffset())
+			}
+		}
+		top.value = false
+	}
+}

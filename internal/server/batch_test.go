@@ -1,0 +1,139 @@
+package server_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+)
+
+// Many requests in one: what depends on what, groups that are one transaction, references to rows of requests before.
+func TestBatch(t *testing.T) {
+	r := start(t)
+	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
+	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	tag := r.Send(t, master, "GET", "/api/saltmere/tugs/4", nil).Header.Get("ETag")
+	for _, s := range []struct {
+		name, token, prefer, requests string
+		want                          string // id status, id status …
+		parts                         []string
+		sql, is                       string
+	}{
+		{"one after the other", master, "", `[{"id":"1","method":"post","url":"port_calls","body":{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5.5}},
+			{"id":"2","method":"POST","url":"$1/tugs/$ref","body":{"@id":"tugs/3"},"dependsOn":["1"]},
+			{"id":"3","method":"PATCH","url":"$1","headers":{"If-Match":"$1"},"body":{"remarks":"$1 is what it costs"}},
+			{"id":"4","method":"GET","url":"/api/saltmere/$1?select=remarks&expand=tugs(select=id)"},
+			{"id":"5","method":"POST","url":"cargo_items","body":{"port_call_id":17,"description":"Oats","hs_code":"100400","tonnes":1,"port_call":{"@id":"$1"}}}]`,
+			"1 201, 2 204, 3 200, 4 200, 5 400", []string{`"remarks":"$1 is what it costs","tugs":[{"id":3}]`, `"location":"/api/saltmere/port_calls/`, `port_call/port_call_id: the row around it says`},
+			"select count(*) from harbour.port_call_tug t join harbour.port_call p on p.id = port_call_id where remarks = '$1 is what it costs'", "1"},
+		{"a failure stops", master, "", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},{"id":"b","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":5}}]`,
+			"a 400, b 424", []string{"leave out the quotes", "batch.stopped"}, "select bollard_pull_t <> 5 from harbour.tug where id = 1", "true"},
+		{"unless it may go on", master, "continue-on-error", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},{"id":"b","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":5}},{"id":"c","method":"DELETE","url":"tugs/1","dependsOn":["b","a"]}]`,
+			"a 400, b 200, c 424", []string{`\"a\", which this request depends on`}, "select bollard_pull_t = 5 from harbour.tug where id = 1", "true"},
+		{"a group is one", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Una","bollard_pull_t":5}},{"id":"b","atomicityGroup":"g","method":"POST","url":"port_calls/17/tugs/$ref","body":{"@id":"$a"}},
+			{"id":"c","method":"GET","url":"$a"}]`,
+			"a 201, b 204, c 200", []string{`"name":"Una"`}, "select count(*) from harbour.tug join harbour.port_call_tug on tug_id = id where name = 'Una' and port_call_id = 17", "1"},
+		{"a group that fails is nothing", master, "continue-on-error", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},{"id":"b","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},
+			{"id":"c","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"d","method":"GET","url":"tugs","dependsOn":["g"]},{"id":"e","method":"GET","url":"$a"},{"id":"f","method":"GET","url":"tugs/$count"}]`,
+			"a 424, b 409, c 424, d 424, e 400, f 200", []string{"nothing of the group was done", "same value where it must be unique", `"body":"10"`}, "select count(*) from harbour.tug where name = 'Sora'", "0"},
+		{"roles hold", agent, "continue-on-error", `[{"id":"a","method":"POST","url":"dues","body":{}},{"id":"b","method":"GET","url":"vessels/$count"},{"id":"c","method":"PATCH","url":"tugs/4","headers":{"if-match":` + fmt.Sprintf("%q", tag) + `},"body":{}},{"id":"d","method":"GET","url":"nowhere"},{"id":"e","method":"POST","url":"$batch","body":{}}]`,
+			"a 403, b 200, c 403, d 404, e 400", []string{"may not create dues", "can't stand in a batch"}, "select true", "true"},
+		{"other formats", master, "", `[{"id":"a","method":"GET","url":"tugs/1?select=name","headers":{"accept":"text/csv"}},{"id":"b","method":"POST","url":"tugs/$query","headers":{"content-type":"text/plain"},"body":"select=id&top=1"},{"id":"c","method":"GET","url":"http://127.0.0.1/api/saltmere/$metadata"}]`,
+			"a 200, b 200, c 200", []string{`"body":"name\r\nBram\r\n"`, `"value":[{"id":1}]`, "edmx:Edmx"}, "select true", "true"},
+	} {
+		a := write(t, r, s.token, "POST", "/api/saltmere/$batch", `{"requests":`+s.requests+`}`, "Prefer", s.prefer)
+		var got struct {
+			Responses []struct {
+				ID     string
+				Status int
+				Body   json.RawMessage
+			}
+		}
+		if err := json.Unmarshal([]byte(a.Text), &got); err != nil || a.StatusCode != 200 {
+			t.Errorf("%s: %s %v %s", s.name, a.Status, err, a.Text)
+			continue
+		}
+		var told []string
+		for _, res := range got.Responses {
+			told = append(told, fmt.Sprint(res.ID, " ", res.Status))
+		}
+		if strings.Join(told, ", ") != s.want {
+			t.Errorf("%s: %v, want %s\n%s", s.name, told, s.want, a.Text)
+		}
+		for _, part := range s.parts {
+			if !strings.Contains(a.Text, part) {
+				t.Errorf("%s: %q is not in %.2000s", s.name, part, a.Text)
+			}
+		}
+		if is := number(s.sql); is != s.is {
+			t.Errorf("%s: %s is %s, want %s", s.name, s.sql, is, s.is)
+		}
+	}
+	for body, want := range map[string]string{
+		`{}`:               "from 1 to 1000 are run",
+		`{"requests":[7]}`: "a batch is",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"1","method":"FLY","url":"tugs","dependsOn":["2"]},{"method":"GET","url":"x","if":"y"}]}`:          "the batch has 5 mistakes; nothing was done",
+		`{"requests":[{"id":"1","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3","atomicityGroup":"g","method":"GET","url":"tugs"}]}`: "side by side",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs","headers":{"a":1}}]}`: "a batch is",
+	} {
+		if a := write(t, r, master, "POST", "/api/saltmere/$batch", body); a.StatusCode != 400 || !strings.Contains(a.Text, want) {
+			t.Errorf("%s: %s %s\nwant %s", body, a.Status, a.Text, want)
+		}
+	}
+	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[]}`, "Content-Type", "multipart/mixed"); a.StatusCode != 415 {
+		t.Errorf("multipart: %s %s", a.Status, a.Text)
+	}
+}
+
+// A request with an Idempotency-Key is done once, however often it is sent.
+func TestIdempotencyKey(t *testing.T) {
+	r := start(t)
+	master, office := r.Token(t, "harbour_master"), r.Token(t, "office")
+	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
+	const body = `{"name":"Once","bollard_pull_t":5}`
+	first := write(t, r, master, "POST", "/api/saltmere/tugs", body, "Idempotency-Key", `"a-1"`)
+	again := write(t, r, master, "POST", "/api/saltmere/tugs", body, "Idempotency-Key", `a-1`)
+	if first.StatusCode != 201 || again.StatusCode != 201 || again.Text != first.Text || again.Header.Get("Location") != first.Header.Get("Location") || again.Header.Get("ETag") != first.Header.Get("ETag") || number("select count(*) from harbour.tug where name = 'Once'") != "1" {
+		t.Errorf("%s %s\n%s %s", first.Status, first.Text, again.Status, again.Text)
+	}
+	for _, s := range []struct {
+		token, method, path, body, key string
+		status                         int
+		want                           string
+	}{
+		{master, "POST", "/tugs", `{"name":"Twice","bollard_pull_t":5}`, "a-1", 422, "came with another request before"},
+		{master, "POST", "/tugs?select=id", body, "a-1", 422, "came with another request before"},
+		{office, "POST", "/tugs", body, "a-1", 409, "must be unique"}, // a key belongs to its caller
+		{master, "POST", "/tugs", body, "a-2", 409, "must be unique"}, // a refusal is not remembered:
+		{master, "POST", "/tugs", `{"name":"Thrice","bollard_pull_t":5}`, "a-2", 201, "Thrice"},
+		{master, "PATCH", "/tugs/1", `{"bollard_pull_t":17}`, "a-3", 200, "17"},
+		{master, "DELETE", "/tugs/99", ``, "a-4", 404, "no such row"},
+		{master, "POST", "/tugs", `{"name":"Longer","bollard_pull_t":5}`, strings.Repeat("x", 256), 400, "at most 255 characters"},
+		{master, "POST", "/$batch", `{"requests":[]}`, "a-5", 400, "a batch takes no Idempotency-Key"},
+		{master, "POST", "/$batch", `{"requests":[{"id":"1","method":"POST","url":"tugs","headers":{"idempotency-key":"a-1"},"body":` + body + `}]}`, "", 200, `"name":"Once"`},
+		{master, "GET", "/tugs/1", ``, "a-1", 200, "Bram"},
+	} {
+		headers := []string{"Idempotency-Key", s.key}
+		if s.key == "" {
+			headers = nil
+		}
+		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body, headers...); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, s.key, a.Status, a.Text, s.status, s.want)
+		}
+	}
+	// Sent many times at once.
+	var senders sync.WaitGroup
+	for range 20 {
+		senders.Go(func() {
+			a := write(t, r, master, "POST", "/api/saltmere/cargo_items", `{"port_call_id":17,"description":"Once","hs_code":"100400","tonnes":1}`, "Idempotency-Key", "b-1")
+			if a.StatusCode != 201 && a.StatusCode != 409 {
+				t.Errorf("%s %s", a.Status, a.Text)
+			}
+		})
+	}
+	senders.Wait()
+	if n := number("select count(*) from harbour.cargo_item where description = 'Once'"); n != "1" {
+		t.Errorf("%s rows of one key", n)
+	}
+}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
@@ -50,6 +51,8 @@ func (h hand) routes() http.Handler {
 	r := chi.NewRouter()
 	r.Get("/port_calls", h.list)
 	r.Get("/port_calls/{id}", h.one)
+	r.Patch("/port_calls/{id}", h.change)
+	r.Post("/cargo_items", h.create)
 	r.Get("/with_cargo", h.withCargo)
 	r.Get("/floor", h.floor)
 	return r
@@ -89,6 +92,64 @@ func (h hand) one(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where id = $1", id)
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	one, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[portCall])
+	answer(w, one, err)
+}
+
+type newCargo struct {
+	PortCallID  int32   `json:"port_call_id"`
+	Description string  `json:"description"`
+	HSCode      string  `json:"hs_code"`
+	Tonnes      float64 `json:"tonnes"`
+}
+
+type storedCargo struct {
+	ID int32 `json:"id"`
+	newCargo
+	DangerousClass *string                    `json:"dangerous_class"`
+	Stowage        *pgtype.Range[pgtype.Int4] `json:"stowage"`
+}
+
+func (h hand) create(w http.ResponseWriter, r *http.Request) {
+	var in newCargo
+	if err := json.NewDecoder(r.Body).Decode(&in); err != nil {
+		http.Error(w, "bad body", http.StatusBadRequest)
+		return
+	}
+	rows, err := h.pool.Query(r.Context(), "insert into harbour.cargo_item (port_call_id, description, hs_code, tonnes) values ($1, $2, $3, $4) returning id, port_call_id, description, hs_code, tonnes, dangerous_class, stowage",
+		in.PortCallID, in.Description, in.HSCode, in.Tonnes)
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	one, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[storedCargo])
+	w.Header().Set("Location", "/cargo_items/"+strconv.Itoa(int(one.ID)))
+	if err == nil {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusCreated)
+	}
+	answer(w, one, err)
+}
+
+func (h hand) change(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.Atoi(chi.URLParam(r, "id"))
+	if err != nil {
+		http.Error(w, "bad id", http.StatusBadRequest)
+		return
+	}
+	var in struct {
+		ETD     *time.Time `json:"etd"`
+		Remarks *string    `json:"remarks"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&in); err != nil {
+		http.Error(w, "bad body", http.StatusBadRequest)
+		return
+	}
+	rows, err := h.pool.Query(r.Context(), "update harbour.port_call set etd = coalesce($2, etd), remarks = coalesce($3, remarks) where id = $1 returning "+columns, id, in.ETD, in.Remarks)
 	if err != nil {
 		answer(w, nil, err)
 		return

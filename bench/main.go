@@ -37,21 +37,30 @@ const connections = 16
 
 // race is one endpoint on both sides. The goal is what the ratio should reach.
 type race struct {
-	Name       string
-	ours, hand string
-	goal       float64
+	Name         string
+	ours, hand   string
+	goal         float64
+	method, body string // of a write; %d in the body is another number each time, ROW in the path another row
 }
 
 const chosen = "select=id,vessel_id,berth_code,status,eta,etd,arrived_at,draught_m,hazardous"
 
+// Both sides write the same body, and answer with the row as stored.
+const (
+	newItem = `{"port_call_id":4711,"description":"Oats %d","hs_code":"100400","tonnes":12.5}`
+	newTime = `{"etd":"2026-07-03T10:00:00Z","remarks":"Late by %d minutes."}`
+)
+
 var races = []race{
-	{"1 row by key", "/api/saltmere/port_calls/4711?" + chosen, "/port_calls/4711", 1.0},
-	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen, "/port_calls?status=departed&top=1", 0},
-	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/port_calls?status=departed&top=20", 1.4},
-	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/port_calls?status=departed&top=1000", 2.7},
-	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen + "&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3},
-	{"20 rows, harbour/large", "/api/large/port_call?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 1.0},
-	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/floor?status=departed&top=1000", 0.8},
+	{"create", "/api/saltmere/cargo_items", "/cargo_items", 0.95, "POST", newItem},
+	{"change", "/api/saltmere/port_calls/ROW?" + chosen, "/port_calls/ROW", 0.95, "PATCH", newTime},
+	{"1 row by key", "/api/saltmere/port_calls/4711?" + chosen, "/port_calls/4711", 1.0, "", ""},
+	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen, "/port_calls?status=departed&top=1", 0, "", ""},
+	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/port_calls?status=departed&top=20", 1.4, "", ""},
+	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/port_calls?status=departed&top=1000", 2.7, "", ""},
+	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen + "&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3, "", ""},
+	{"20 rows, harbour/large", "/api/large/port_call?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 1.0, "", ""},
+	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/floor?status=departed&top=1000", 0.8, "", ""},
 }
 
 // side is what one side of a race did.
@@ -174,11 +183,11 @@ func (r race) run(ours, hand, token string, rounds int, length time.Duration) (r
 	res := result{Name: r.Name, Goal: r.goal}
 	var a, b []side
 	for i := range rounds + 1 {
-		x, err := attack(ours+r.ours, tokenFor(r.ours, token), length)
+		x, err := r.attack(ours+r.ours, tokenFor(r.ours, token), length)
 		if err != nil {
 			return res, err
 		}
-		y, err := attack(hand+r.hand, tokenFor(r.hand, token), length)
+		y, err := r.attack(hand+r.hand, tokenFor(r.hand, token), length)
 		if err != nil {
 			return res, err
 		}
@@ -202,15 +211,31 @@ func tokenFor(path, token string) string {
 //go:embed wrk.lua
 var script string
 
+// writing makes each request a write of its own.
+const writing = `
+local n = 0
+wrk.headers["Content-Type"] = "application/json"
+request = function()
+  n = n + 1
+  local at = string.gsub(%q, "ROW", tostring(1 + n %% 10000))
+  return wrk.format(%q, at, nil, string.format(%q, n))
+end
+`
+
 // attack sends requests over 16 connections as fast as answers come. The load comes from wrk: a generator that shares the
 // machine should cost as little as possible, else it is what is measured.
-func attack(url, token string, length time.Duration) (side, error) {
+func (r race) attack(url, token string, length time.Duration) (side, error) {
 	file, err := os.CreateTemp("", "round-*.lua")
 	if err != nil {
 		return side{}, err
 	}
 	defer os.Remove(file.Name())
-	if _, err := file.WriteString(script); err != nil {
+	text := script
+	if r.method != "" {
+		at := url[strings.Index(url[len("http://"):], "/")+len("http://"):]
+		text += fmt.Sprintf(writing, at, r.method, r.body)
+	}
+	if _, err := file.WriteString(text); err != nil {
 		return side{}, err
 	}
 	if err := file.Close(); err != nil {

@@ -118,8 +118,8 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	status := http.StatusOK
 	if written.Created {
 		status = http.StatusCreated
-		if written.Path != "" {
-			w.Header().Set("Location", root(r)+"/"+written.Path)
+		if path := written.Path(); path != "" {
+			w.Header().Set("Location", root(r)+"/"+path)
 		}
 	}
 	if written.ETag != "" {
@@ -180,8 +180,8 @@ func writeOf(r *http.Request) (service.Write, error) {
 // writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
 func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written, f format) {
 	if written.Row == nil {
-		if written.Path != "" {
-			w.Header().Set("OData-EntityId", root(r)+"/"+written.Path)
+		if path := written.Path(); path != "" {
+			w.Header().Set("OData-EntityId", root(r)+"/"+path)
 		}
 		w.WriteHeader(http.StatusNoContent)
 		return

@@ -48,6 +48,7 @@ type planKey struct {
 	bounds             statement.Bounds
 	format             postgres.Format
 	full               bool
+	write              string // of a write, what it does with which fields
 }
 
 // maxPlans bounds the cache of plans of one API.
@@ -185,7 +186,7 @@ func noRow(r *model.Resource) error {
 // plan finds or makes the plan of a request's shape for a role.
 func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned, error) {
 	bounds := s.bounds()
-	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full}
+	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full, ""}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
 	}

@@ -22,6 +22,9 @@ func (a *API) deep(ctx context.Context, c access.Caller, t *target, row *payload
 	if len(t.request.Resource.Key) == 0 {
 		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so nothing can be tied to its rows", t.request.Resource.Name)
 	}
+	if _, err := t.resolved(); err != nil {
+		return nil, err
+	}
 	query := in.Query
 	if !slices.Contains(t.request.Options(), "expand") {
 		if expand := expandNested(t.scope, row); expand != "" {
@@ -77,7 +80,7 @@ func expandNested(scope *access.Scope, row *payload.Row) string {
 // readBack gives the answer of a write the row as it stands now; none where the role may not read it.
 func (a *API) readBack(ctx context.Context, c access.Caller, w *Written, query string, f postgres.Format) error {
 	w.Row = nil
-	page, err := a.Read(ctx, c, w.Path, query, Preferences{Format: f})
+	page, err := a.Read(ctx, c, w.Path(), query, Preferences{Format: f})
 	if _, refused := fault.From(err); refused {
 		return nil
 	}
@@ -98,27 +101,25 @@ func (a *API) locate(ctx context.Context, c access.Caller, path string, r *model
 	if len(r.Key) == 0 {
 		return "", fault.New(fault.Invalid, "key.none", "%s has no key, so its rows can't be written", r.Name).On(r.Name)
 	}
-	values, err := a.members(ctx, c, path, r.Key)
-	if err != nil {
-		return "", err
-	}
-	return pathOf(r, values), nil
+	key, err := a.keyAt(ctx, c, path, r)
+	return rowPath(r, key), err
 }
 
-func pathOf(r *model.Resource, values map[string]json.RawMessage) string {
+// keyAt is the key of the row that a path leads to, as a JSON array.
+func (a *API) keyAt(ctx context.Context, c access.Caller, path string, r *model.Resource) ([]byte, error) {
+	values, err := a.members(ctx, c, path, r.Key)
+	if err != nil {
+		return nil, err
+	}
+	return keyOf(r, values)
+}
+
+func keyOf(r *model.Resource, values map[string]json.RawMessage) ([]byte, error) {
 	key := make([]json.RawMessage, len(r.Key))
 	for i, k := range r.Key {
 		key[i] = values[k.Name]
 	}
-	return pathOfKey(r, key)
-}
-
-func pathOfKey(r *model.Resource, key []json.RawMessage) string {
-	text, err := json.Marshal(key)
-	if err != nil {
-		return ""
-	}
-	return rowPath(r, text)
+	return json.Marshal(key)
 }
 
 // createWith adds a row and what stands in it.
@@ -130,7 +131,7 @@ func (a *API) createWith(ctx context.Context, c access.Caller, t *target, row *p
 	if err != nil {
 		return nil, err
 	}
-	return w, a.writeTied(ctx, c, t.scope, w.Path, w.key, row, true)
+	return w, a.writeTied(ctx, c, t.scope, w.Path(), w.key, row, true)
 }
 
 // updateWith changes a row and what stands in it.
@@ -142,7 +143,7 @@ func (a *API) updateWith(ctx context.Context, c access.Caller, t *target, row *p
 	if err != nil {
 		return nil, err
 	}
-	return w, a.writeTied(ctx, c, t.scope, w.Path, w.key, row, false)
+	return w, a.writeTied(ctx, c, t.scope, w.Path(), w.key, row, false)
 }
 
 // writeHeld writes what the relations lead to that the row itself holds, and gives the row its fields for them.
@@ -229,7 +230,11 @@ func (a *API) identified(ctx context.Context, c access.Caller, rel *model.Relati
 			}
 		}
 		item.Key = key
-		return absent(a.locate(ctx, c, pathOfKey(rel.To, key), rel.To))
+		text, err := json.Marshal(key)
+		if err != nil {
+			return "", err
+		}
+		return absent(a.locate(ctx, c, rowPath(rel.To, text), rel.To))
 	case item.Current && parent != "":
 		return absent(a.locate(ctx, c, parent+"/"+rel.Name, rel.To))
 	}
@@ -283,7 +288,7 @@ func (a *API) placed(ctx context.Context, c access.Caller, rel *model.Relation, 
 	if err != nil {
 		return nil, err
 	}
-	return &placedRow{w.Path, w.key}, nil
+	return &placedRow{w.Path(), w.key}, nil
 }
 
 func fieldsOf(supplied []supply) []*model.Field {
@@ -327,18 +332,10 @@ func (a *API) changedItem(ctx context.Context, c access.Caller, rel *model.Relat
 		if err != nil {
 			return nil, err
 		}
-		return &placedRow{w.Path, w.key}, nil
+		return &placedRow{w.Path(), w.key}, nil
 	}
-	values, err := a.members(ctx, c, path, rel.To.Key)
-	if err != nil {
-		return nil, err
-	}
-	key := make([]json.RawMessage, len(rel.To.Key))
-	for i, k := range rel.To.Key {
-		key[i] = values[k.Name]
-	}
-	text, err := json.Marshal(key)
-	return &placedRow{path, text}, err
+	key, err := a.keyAt(ctx, c, path, rel.To)
+	return &placedRow{path, key}, err
 }
 
 // plain is the target of a write at a path of its own, with no options.
@@ -463,7 +460,11 @@ func (a *API) related(ctx context.Context, c access.Caller, path string, rel *mo
 		if err := json.Unmarshal(page.AppendRow(nil), &values); err != nil {
 			return nil, err
 		}
-		list = append(list, pathOf(rel.To, values))
+		key, err := keyOf(rel.To, values)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, rowPath(rel.To, key))
 	}
 	if page.more {
 		return nil, fault.New(fault.Conflict, "limit.rows", "%s holds more than %d rows; change it with %q", rel.Name, len(list), rel.Name+"@delta").On(rel.Name)

@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -36,13 +34,16 @@ type Write struct {
 type Written struct {
 	Context string
 	Row     []byte // as JSON, of many rows an array; nil where the role may not read the row
-	Path    string // of the row, below the window; "" where the resource has no key
 	ETag    string
 	Created bool
 	Many    bool  // every row of a filter was written:
 	Rows    int64 // so many
-	key     []byte
+	of      *model.Resource
+	key     []byte // of the row, as a JSON array
 }
+
+// Path is where the row is, below the window; "" where its resource has no key.
+func (w *Written) Path() string { return rowPath(w.of, w.key) }
 
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
 // through (Protocol, 11.4.2).
@@ -123,7 +124,9 @@ func (a *API) through(ctx context.Context, c access.Caller, r *request.Request, 
 }
 
 func (a *API) created(ctx context.Context, c access.Caller, t *target, row *payload.Row) (*Written, error) {
-	w, err := a.write(ctx, c, t, window.Create, statement.Create(t.query, row.Fields, t.scope), statement.Input{Body: row.Values})
+	w, err := a.write(ctx, c, t, window.Create, signature(row, ""), statement.Input{Body: row.Values}, func(q *request.Query) *statement.Plan {
+		return statement.Create(q, row.Fields, t.scope)
+	})
 	if w != nil {
 		w.Created = true
 	}
@@ -191,11 +194,11 @@ func (a *API) changeNone(ctx context.Context, c access.Caller, r *request.Reques
 		if _, err := a.Update(ctx, c, Write{Path: r.Parent(), Body: func() ([]byte, error) { return text, nil }}); err != nil {
 			return err
 		}
-		path, err := a.locate(ctx, c, in.Path, r.Resource)
+		key, err := a.keyAt(ctx, c, in.Path, r.Resource)
 		if err != nil {
 			return err
 		}
-		w = &Written{Path: path, Created: true}
+		w = &Written{Created: true, of: r.Resource, key: key}
 		return a.readBack(ctx, c, w, in.Query, in.Format)
 	})
 	return w, err
@@ -231,7 +234,13 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 		if row.Nested != nil {
 			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
 		}
-		return a.writeEach(ctx, c, t, window.Update, statement.UpdateEach(t.query, row.Fields, t.scope, in.Show), statement.Input{Body: row.Values})
+		variant := ""
+		if in.Show {
+			variant = "shown"
+		}
+		return a.writeEach(ctx, c, t, window.Update, signature(row, variant), statement.Input{Body: row.Values}, func(q *request.Query) *statement.Plan {
+			return statement.UpdateEach(q, row.Fields, t.scope, in.Show)
+		})
 	}
 	if in.MustBeNew {
 		return a.createAt(ctx, c, t, in, body)
@@ -252,8 +261,9 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 }
 
 func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {
-	plan := statement.Update(t.query, row.Fields, row.Defaults, t.scope, conditional(in))
-	return a.write(ctx, c, t, window.Update, plan, statement.Input{Body: row.Values, Versions: in.IfMatch})
+	return a.write(ctx, c, t, window.Update, signature(row, variant(in)), statement.Input{Body: row.Values, Versions: in.IfMatch}, func(q *request.Query) *statement.Plan {
+		return statement.Update(q, row.Fields, row.Defaults, t.scope, conditional(in))
+	})
 }
 
 // ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
@@ -289,7 +299,11 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 	} else if slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] }) {
 		return nil, noRow(r)
 	}
-	key, err := t.request.KeyTexts(t.query)
+	q, err := t.resolved()
+	if err != nil {
+		return nil, err
+	}
+	key, err := t.request.KeyTexts(q)
 	if err != nil {
 		return nil, err
 	}
@@ -332,7 +346,7 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	if t.request.View == request.Each {
-		return a.writeEach(ctx, c, t, window.Delete, statement.DeleteEach(t.query, t.scope), statement.Input{})
+		return a.writeEach(ctx, c, t, window.Delete, "", statement.Input{}, func(q *request.Query) *statement.Plan { return statement.DeleteEach(q, t.scope) })
 	}
 	if err := t.oneRow("deleted"); err != nil {
 		return nil, err
@@ -340,7 +354,29 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err := t.versionGiven(in); err != nil {
 		return nil, err
 	}
-	return a.write(ctx, c, t, window.Delete, statement.Delete(t.query, t.scope, conditional(in)), statement.Input{Versions: in.IfMatch})
+	return a.write(ctx, c, t, window.Delete, variant(in), statement.Input{Versions: in.IfMatch}, func(q *request.Query) *statement.Plan {
+		return statement.Delete(q, t.scope, conditional(in))
+	})
+}
+
+// signature tells writes of other fields apart, and other variants.
+func signature(row *payload.Row, variant string) string {
+	b := make([]byte, 0, 64)
+	for _, f := range row.Fields {
+		b = append(b, byte(f.Index), byte(f.Index>>8))
+	}
+	b = append(b, "\xff\xff"...)
+	for _, f := range row.Defaults {
+		b = append(b, byte(f.Index), byte(f.Index>>8))
+	}
+	return string(append(append(b, "\xff\xff"...), variant...))
+}
+
+func variant(in Write) string {
+	if conditional(in) {
+		return "conditional"
+	}
+	return ""
 }
 
 // conditional says whether the row must have one of the versions that are given.
@@ -351,7 +387,25 @@ type target struct {
 	scope   *access.Scope
 	format  postgres.Format // of the answer
 	request *request.Request
-	query   *request.Query // what the answer shows
+	query   *request.Query // what the answer shows; nil until it is needed
+}
+
+// resolved is the request bound to the model, and checked.
+func (t *target) resolved() (*request.Query, error) {
+	if t.query != nil {
+		return t.query, nil
+	}
+	q, err := t.request.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	if t.request.HasOptions() {
+		if err := t.scope.Check(q); err != nil {
+			return nil, err
+		}
+	}
+	t.query = q
+	return q, nil
 }
 
 // writeOptions go with a write: what its answer shows.
@@ -377,16 +431,7 @@ func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (
 			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a write, which takes select, expand and compute for its answer", name).On(name)
 		}
 	}
-	q, err := r.Resolve()
-	if err != nil {
-		return nil, err
-	}
-	if len(r.Options()) > 0 {
-		if err := scope.Check(q); err != nil {
-			return nil, err
-		}
-	}
-	return &target{scope: scope, request: r, query: q}, nil
+	return &target{scope: scope, request: r}, nil
 }
 
 // each is the target of a write of every row that a filter meets.
@@ -404,26 +449,6 @@ func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request)
 	return &target{scope: scope, request: r, query: q}, scope.Check(q)
 }
 
-// writeEach runs the statement of a write of many rows and returns how many there were: all or none.
-func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op window.Operation, plan *statement.Plan, in statement.Input) (*Written, error) {
-	in.Literals, in.Claims = t.request.Literals, c.Claims
-	args, err := plan.Args(in)
-	if err != nil {
-		return nil, err
-	}
-	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
-	done, err := postgres.Compile(plan, nil, t.format).Write(ctx, a.place, args, most)
-	switch {
-	case err != nil:
-		return nil, a.explain(err, r, t.scope)
-	case most > 0 && done.Total > most:
-		return nil, fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", done.Total, r.Name, t.scope.Name, op, most).On(r.Name)
-	case !done.Kept:
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
-	}
-	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: r.Name + contextSelect(t.query)}, nil
-}
-
 func (t *target) oneRow(what string) error {
 	r := t.request
 	if !r.Single {
@@ -437,123 +462,6 @@ func (t *target) oneRow(what string) error {
 func (t *target) versionGiven(in Write) error {
 	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil {
 		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
-	}
-	return nil
-}
-
-// write runs the statement of a write for one row.
-func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.Operation, plan *statement.Plan, in statement.Input) (*Written, error) {
-	r := t.request
-	in.Literals, in.Claims = r.Literals, c.Claims
-	args, err := plan.Args(in)
-	if err != nil {
-		return nil, err
-	}
-	types := make([]*model.Type, len(plan.Order))
-	for i := range plan.Order {
-		types[i] = r.Resource.Key[i].Type
-	}
-	done, err := postgres.Compile(plan, types, t.format).Write(ctx, a.place, args, 0)
-	switch {
-	case err != nil:
-		return nil, a.explain(err, r.Resource, t.scope)
-	case !done.Found:
-		return nil, a.missed(ctx, c, op, r, in.Versions)
-	case !done.Kept:
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
-	}
-	w := &Written{Context: r.Resource.Name + contextSelect(t.query) + "/$entity", Path: rowPath(r.Resource, done.Key), key: done.Key}
-	if done.Version != "" {
-		w.ETag = etag(done.Version)
-	}
-	if done.Readable && t.scope.For(window.Read, r.Resource) != nil {
-		w.Row = done.Row
-	}
-	return w, nil
-}
-
-func etag(version string) string { return `W/"` + version + `"` }
-
-// missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
-func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, r *request.Request, versions []string) error {
-	page, err := a.Read(ctx, c, r.Path(), "", Preferences{})
-	if err != nil && versions != nil {
-		return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Resource.Name).On("If-Match")
-	}
-	if err != nil {
-		return noRow(r.Resource)
-	}
-	tag := page.ETag()
-	if err := page.Close(); err != nil {
-		return err
-	}
-	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
-		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
-	}
-	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", c.Role, r.Resource.Name, op).On(r.Resource.Name)
-}
-
-// rowPath is the path of a row by its key, given as a JSON array.
-func rowPath(r *model.Resource, key []byte) string {
-	var values []json.RawMessage
-	if len(r.Key) == 0 || json.Unmarshal(key, &values) != nil {
-		return ""
-	}
-	segments := []string{r.Name}
-	for _, v := range values {
-		text := string(v)
-		if v[0] == '"' {
-			_ = json.Unmarshal(v, &text) // a JSON string that we wrote
-		}
-		segments = append(segments, url.PathEscape(text))
-	}
-	return strings.Join(segments, "/")
-}
-
-// explain names the fields that a refusal of the database is about, as far as the role may read them.
-func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
-	var refusal *postgres.Refusal
-	if !errors.As(err, &refusal) {
-		return err
-	}
-	columns := refusedColumns(refusal, r.Table)
-	var names []string
-	for _, f := range scope.Readable(r) {
-		if slices.Contains(columns, f.Column.Name) {
-			names = append(names, f.Name)
-		}
-	}
-	if len(names) == 0 || len(names) < len(columns) {
-		return refusal
-	}
-	f, told := *refusal.Fault, *refusal
-	f.Target = strings.Join(names, ",")
-	f.Message = strings.Join(names, ", ") + ": " + f.Message
-	told.Fault = &f
-	return &told
-}
-
-func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {
-	if refusal.Table != t.Name {
-		return nil
-	}
-	if refusal.Column != "" {
-		return []string{refusal.Column}
-	}
-	for _, k := range t.ForeignKeys {
-		if k.Name == refusal.Constraint {
-			return k.Columns
-		}
-	}
-	for _, c := range t.Checks {
-		if c.Name == refusal.Constraint {
-			return c.Columns
-		}
-	}
-	for _, ix := range t.Indexes {
-		if ix.Name == refusal.Constraint {
-			return ix.Columns
-		}
 	}
 	return nil
 }

@@ -256,7 +256,7 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 	if err != nil {
 		return nil, err
 	}
-	shape := fault.New(fault.Invalid, "body.type", "a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}").On("value")
+	shape := fault.New(fault.Invalid, "body.type", "a change of one row goes to its own path, as in /%s/…; a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}", r.Name).On("value")
 	var values []json.RawMessage
 	for _, m := range members {
 		switch {

@@ -73,6 +73,9 @@ const mostTold = 100
 
 // told is the fault of all mistakes. Values that are well formed and only break a check are of another kind than the rest.
 func told(mistakes fault.List) error {
+	if len(mistakes) == 0 {
+		return nil
+	}
 	kind := fault.Unprocessable
 	for _, m := range mistakes {
 		if m.Code != "value.check" {
@@ -162,34 +165,102 @@ func object(body []byte) ([]member, error) {
 	if !utf8.Valid(body) {
 		return nil, fault.New(fault.Invalid, "body.syntax", "the body is not valid UTF-8")
 	}
-	if err := json.Unmarshal(body, new(json.RawMessage)); err != nil {
-		return nil, notJSON(body, err)
+	if !json.Valid(body) {
+		return nil, notJSON(body, json.Unmarshal(body, new(json.RawMessage)))
 	}
-	if trimmed := bytes.TrimSpace(body); trimmed[0] != '{' {
-		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(trimmed))
+	body = bytes.TrimSpace(body)
+	if body[0] != '{' {
+		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(body))
 	}
-	d := json.NewDecoder(bytes.NewReader(body))
-	if _, err := d.Token(); err != nil { // the opening brace
-		return nil, notJSON(body, err)
-	}
-	var members []member
-	seen := map[string]bool{}
-	for d.More() {
-		name, err := d.Token()
-		if err != nil {
-			return nil, notJSON(body, err)
-		}
-		m := member{name: name.(string)}
-		if err := d.Decode(&m.value); err != nil {
-			return nil, notJSON(body, err)
-		}
-		if seen[m.name] {
-			return nil, fault.New(fault.Invalid, "body.duplicate", "%q stands twice in the body", m.name).On(m.name)
-		}
-		seen[m.name] = true
+	members := make([]member, 0, 8)
+	for at := next(body, 1); body[at] != '}'; {
+		end := valueEnd(body, at)
+		m := member{name: nameOf(body[at:end])}
+		at = next(body, next(body, end)+1) // over the colon
+		end = valueEnd(body, at)
+		m.value = body[at:end]
 		members = append(members, m)
+		if at = next(body, end); body[at] == ',' {
+			at = next(body, at+1)
+		}
+	}
+	if name, twice := repeated(members); twice {
+		return nil, fault.New(fault.Invalid, "body.duplicate", "%q stands twice in the body", name).On(name)
 	}
 	return members, nil
+}
+
+// few is up to how many members a look at each pair is faster than a map.
+const few = 16
+
+func repeated(members []member) (string, bool) {
+	if len(members) <= few {
+		for i, m := range members {
+			for _, o := range members[:i] {
+				if o.name == m.name {
+					return m.name, true
+				}
+			}
+		}
+		return "", false
+	}
+	seen := make(map[string]bool, len(members))
+	for _, m := range members {
+		if seen[m.name] {
+			return m.name, true
+		}
+		seen[m.name] = true
+	}
+	return "", false
+}
+
+// next is the place of the next byte that is no white space.
+func next(body []byte, at int) int {
+	for body[at] == ' ' || body[at] == '\t' || body[at] == '\n' || body[at] == '\r' {
+		at++
+	}
+	return at
+}
+
+// valueEnd is where the value ends that begins at a place of a body that is known to be JSON.
+func valueEnd(body []byte, at int) int {
+	depth := 0
+	for i := at; ; i++ {
+		switch body[i] {
+		case '"':
+			for i++; body[i] != '"'; i++ {
+				if body[i] == '\\' {
+					i++
+				}
+			}
+			if depth == 0 {
+				return i + 1
+			}
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth == 0 { // of a number or a word, which ends before it
+				return i
+			}
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		case ',', ' ', '\t', '\n', '\r':
+			if depth == 0 {
+				return i
+			}
+		}
+	}
+}
+
+// nameOf is the text of a JSON string.
+func nameOf(raw []byte) string {
+	if bytes.IndexByte(raw, '\\') < 0 {
+		return string(raw[1 : len(raw)-1])
+	}
+	var name string
+	_ = json.Unmarshal(raw, &name) // it is known to be one
+	return name
 }
 
 // notJSON tells where the body stops being JSON, line and column counted from 1.

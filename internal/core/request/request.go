@@ -224,6 +224,9 @@ func (r *Request) Options() []string {
 	return names
 }
 
+// HasOptions says whether the request has any options.
+func (r *Request) HasOptions() bool { return len(r.options) > 0 }
+
 // KeyTexts are the values of the key at the end of the path, as texts that PostgreSQL casts to their types.
 func (r *Request) KeyTexts(q *Query) ([]string, error) {
 	texts := make([]string, len(q.Key))

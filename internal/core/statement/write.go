@@ -18,13 +18,14 @@ func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan 
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Create, r).Set)
-	insert := "insert into " + r.Table.QualifiedName()
+	alias := b.alias(r.Name)
+	insert := "insert into " + r.Table.QualifiedName() + " as " + alias
 	if len(names) == 0 {
 		insert += " default values"
 	} else {
 		insert += " (" + strings.Join(names, ", ") + ")\n  values (" + strings.Join(values, ", ") + ")"
 	}
-	return b.answer(insert+" returning *"+version(r, ""), q, window.Create)
+	return b.answer(insert, alias, q, window.Create)
 }
 
 // Update plans the change of one row; defaults are fields that go to their default. The role's rule must hold for the row before
@@ -48,8 +49,8 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 	if using != "" {
 		using = "\n  from " + using
 	}
-	update := fmt.Sprintf("update %s %s set %s%s\n  where %s returning %s.*%s", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where, alias, version(r, alias+"."))
-	return b.answer(update, q, window.Update)
+	update := fmt.Sprintf("update %s %s set %s%s\n  where %s", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where)
+	return b.answer(update, alias, q, window.Update)
 }
 
 // untouched sets a column to what it is, for a write that gives the row itself nothing: its rule and version count all the same.
@@ -148,14 +149,6 @@ func (b *builder) matching(q *request.Query, op window.Operation) (target, alias
 // rowVersion is the name of the column in which a written row tells its version.
 const rowVersion = `"row version"`
 
-// version adds the version of a row to what a write returns; only tables have one.
-func version(r *model.Resource, of string) string {
-	if r.Table.Kind != catalog.Base {
-		return ""
-	}
-	return ", " + of + "xmin as " + rowVersion
-}
-
 func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (names, values []string) {
 	for i, field := range fields {
 		names = append(names, catalog.Quote(field.Column.Name))
@@ -214,29 +207,43 @@ func (b *builder) guard(f *from, list *selectList, op window.Operation, r *model
 	}
 }
 
-// answer reads the written row back, as the role may see it, from what the writing statement returns.
-func (b *builder) answer(write string, q *request.Query, op window.Operation) *Plan {
+// answer reads the row back that a statement writes under an alias, as the role may see it. Where that takes no other table, the
+// statement returns it itself, which is the faster way.
+func (b *builder) answer(write, alias string, q *request.Query, op window.Operation) *Plan {
 	plan := newPlan()
 	root := q.Root
 	r := root.Resource
-	alias := b.alias(r.Name)
 	f := b.from(root, alias, false)
 	list := &selectList{}
 	if b.scope.For(window.Read, r) != nil {
 		plan.Columns = f.columns(q, alias, list)
-	}
-	if r.Table.Kind == catalog.Base && len(q.Expand) == 0 {
-		plan.Version = list.add(alias + "." + rowVersion)
 	}
 	for _, k := range r.Key {
 		plan.Order = append(plan.Order, list.add(shown(alias, k)))
 	}
 	b.guard(f, list, op, r, alias, &plan.Guards.Kept)
 	b.guard(f, list, window.Read, r, alias, &plan.Guards.Readable)
+	direct := f.joins.Len() == 0 && len(q.Expand) == 0
+	versioned := r.Table.Kind == catalog.Base // only tables have versions
+	if versioned && len(q.Expand) == 0 {
+		of := rowVersion
+		if direct {
+			of = "xmin"
+		}
+		plan.Version = list.add(alias + "." + of)
+	}
 	if len(list.items) == 0 {
 		list.add("true")
 	}
-	plan.SQL = "with written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom written " + alias + f.joins.String()
+	if direct {
+		plan.SQL = write + "\nreturning " + list.String()
+	} else {
+		returned := alias + ".*"
+		if versioned {
+			returned += ", " + alias + ".xmin as " + rowVersion
+		}
+		plan.SQL = "with written as (\n  " + write + " returning " + returned + "\n)\nselect " + list.String() + "\nfrom written " + alias + f.joins.String()
+	}
 	plan.Slots = b.slots
 	return plan
 }

@@ -1,0 +1,172 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/postgres"
+)
+
+// runWrite runs the statement of a write, which is made once for each shape, role and set of fields.
+func (a *API) runWrite(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, most int64, build func(*request.Query) *statement.Plan) (*planned, *postgres.Written, error) {
+	r := t.request
+	key := planKey{role: t.scope.Key(), shape: r.Shape, format: t.format, write: string(op) + signature}
+	p, ok := a.plans.Get(key)
+	if !ok {
+		q, err := t.resolved()
+		if err != nil {
+			return nil, nil, err
+		}
+		plan := build(q)
+		var types []*model.Type
+		for i := range plan.Order {
+			types = append(types, r.Resource.Key[i].Type)
+		}
+		p = &planned{resource: r.Resource, query: postgres.Compile(plan, types, t.format), context: r.Resource.Name + contextSelect(q)}
+		if !plan.Many && plan.Total < 0 {
+			p.context += "/$entity"
+		}
+		a.plans.Add(key, p)
+	}
+	in.Literals, in.Claims = r.Literals, c.Claims
+	args, err := p.query.Plan.Args(in)
+	if err != nil {
+		return nil, nil, err
+	}
+	done, err := p.query.Write(ctx, a.place, args, most)
+	return p, done, err
+}
+
+// write runs the statement of a write for one row.
+func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, build func(*request.Query) *statement.Plan) (*Written, error) {
+	r := t.request
+	p, done, err := a.runWrite(ctx, c, t, op, signature, in, 0, build)
+	switch {
+	case err != nil:
+		return nil, a.explain(err, r.Resource, t.scope)
+	case !done.Found:
+		return nil, a.missed(ctx, c, op, r, in.Versions)
+	case !done.Kept:
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
+	}
+	w := &Written{Context: p.context, of: r.Resource, key: done.Key}
+	if done.Version != "" {
+		w.ETag = etag(done.Version)
+	}
+	if done.Readable && t.scope.For(window.Read, r.Resource) != nil {
+		w.Row = done.Row
+	}
+	return w, nil
+}
+
+func etag(version string) string { return `W/"` + version + `"` }
+
+// missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
+func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, r *request.Request, versions []string) error {
+	page, err := a.Read(ctx, c, r.Path(), "", Preferences{})
+	if err != nil && versions != nil {
+		return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Resource.Name).On("If-Match")
+	}
+	if err != nil {
+		return noRow(r.Resource)
+	}
+	tag := page.ETag()
+	if err := page.Close(); err != nil {
+		return err
+	}
+	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
+		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
+	}
+	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", c.Role, r.Resource.Name, op).On(r.Resource.Name)
+}
+
+// rowPath is the path of a row by its key, given as a JSON array.
+func rowPath(r *model.Resource, key []byte) string {
+	var values []json.RawMessage
+	if len(r.Key) == 0 || json.Unmarshal(key, &values) != nil {
+		return ""
+	}
+	segments := []string{r.Name}
+	for _, v := range values {
+		text := string(v)
+		if v[0] == '"' {
+			_ = json.Unmarshal(v, &text) // a JSON string that we wrote
+		}
+		segments = append(segments, url.PathEscape(text))
+	}
+	return strings.Join(segments, "/")
+}
+
+// explain names the fields that a refusal of the database is about, as far as the role may read them.
+func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
+	var refusal *postgres.Refusal
+	if !errors.As(err, &refusal) {
+		return err
+	}
+	columns := refusedColumns(refusal, r.Table)
+	var names []string
+	for _, f := range scope.Readable(r) {
+		if slices.Contains(columns, f.Column.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	if len(names) == 0 || len(names) < len(columns) {
+		return refusal
+	}
+	f, told := *refusal.Fault, *refusal
+	f.Target = strings.Join(names, ",")
+	f.Message = strings.Join(names, ", ") + ": " + f.Message
+	told.Fault = &f
+	return &told
+}
+
+func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {
+	if refusal.Table != t.Name {
+		return nil
+	}
+	if refusal.Column != "" {
+		return []string{refusal.Column}
+	}
+	for _, k := range t.ForeignKeys {
+		if k.Name == refusal.Constraint {
+			return k.Columns
+		}
+	}
+	for _, c := range t.Checks {
+		if c.Name == refusal.Constraint {
+			return c.Columns
+		}
+	}
+	for _, ix := range t.Indexes {
+		if ix.Name == refusal.Constraint {
+			return ix.Columns
+		}
+	}
+	return nil
+}
+
+// writeEach runs the statement of a write of many rows and returns how many there were: all or none.
+func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, build func(*request.Query) *statement.Plan) (*Written, error) {
+	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
+	p, done, err := a.runWrite(ctx, c, t, op, signature, in, most, build)
+	switch {
+	case err != nil:
+		return nil, a.explain(err, r, t.scope)
+	case most > 0 && done.Total > most:
+		return nil, fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", done.Total, r.Name, t.scope.Name, op, most).On(r.Name)
+	case !done.Kept:
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
+	}
+	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: p.context}, nil
+}

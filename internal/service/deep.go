@@ -400,7 +400,7 @@ func (a *API) writeItem(ctx context.Context, c access.Caller, path string, rel *
 	if _, err := a.members(ctx, c, path+"/"+rel.Name+strings.TrimPrefix(far, rel.To.Name), rel.To.Key); err != nil {
 		return err
 	}
-	_, err = a.Delete(ctx, c, Write{Path: far, IfMatch: []string{"*"}})
+	_, err = a.Delete(ctx, c, Write{Path: far, derived: true})
 	return err
 }
 

@@ -225,7 +225,7 @@ func (a *API) set(ctx context.Context, c access.Caller, path string, body map[st
 	if err != nil {
 		return err
 	}
-	_, err = a.Update(ctx, c, Write{Path: path, IfMatch: []string{"*"}, Body: func() ([]byte, error) { return text, nil }})
+	_, err = a.Update(ctx, c, Write{Path: path, existing: true, derived: true, Body: func() ([]byte, error) { return text, nil }})
 	if f, ok := fault.From(err); ok && f.Code == "access.field" {
 		refused := *f
 		refused.Kind = fault.Forbidden // the caller did not send the field: the link is what is not allowed

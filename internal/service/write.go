@@ -27,6 +27,8 @@ type Write struct {
 	IfMatch     []string               // versions, "*" any; nil: not sent
 	MustBeNew   bool                   // If-None-Match: *
 	Format      postgres.Format
+	existing    bool // no new row is made
+	derived     bool // a part of another write: no version is asked for
 	Show        bool // of a write of every row of a filter: answer with them
 }
 
@@ -248,11 +250,13 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 	if err := t.versionGiven(in); err != nil {
 		return nil, err
 	}
+	var w *Written
 	if row.Nested != nil {
-		return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.updateWith(ctx, c, t, row, in) })
+		w, err = a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.updateWith(ctx, c, t, row, in) })
+	} else {
+		w, err = a.revised(ctx, c, t, row, in)
 	}
-	w, err := a.revised(ctx, c, t, row, in)
-	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && keyIsChosen(resource) {
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && !in.existing && keyIsChosen(resource) {
 		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, resource) != nil {
 			return made, err
 		}
@@ -269,6 +273,7 @@ func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payl
 // ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
 func ofField(r *request.Request, in Write) Write {
 	body := in.Body
+	in.existing = true
 	in.Path = in.Path[:strings.LastIndexByte(in.Path, '/')]
 	in.Body = func() ([]byte, error) {
 		text, err := body()
@@ -460,7 +465,7 @@ func (t *target) oneRow(what string) error {
 
 // versionGiven refuses a change without a version where the resource asks for one (RFC 6585, 3).
 func (t *target) versionGiven(in Write) error {
-	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil {
+	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil && !in.derived {
 		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
 	}
 	return nil

@@ -93,7 +93,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested 
 			inner.supplied = append(inner.supplied, rel.To.FieldOf(p.There))
 		}
 	}
-	values := []json.RawMessage{m.value}
+	var values []json.RawMessage
 	if rel.Many {
 		if m.value[0] != '[' || json.Unmarshal(m.value, &values) != nil {
 			rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
@@ -101,6 +101,8 @@ func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested 
 		}
 	} else if string(m.value) == "null" {
 		return n
+	} else {
+		values = append(values, m.value)
 	}
 	for i, v := range values {
 		inner.at = rd.at + m.name

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
@@ -80,7 +81,7 @@ func (t *Tx) ID(ctx context.Context) (id string, err error) {
 // Fate is what has become of a transaction.
 type Fate string
 
-// The fates. Of a transaction of long ago the database no longer knows.
+// The fates. Of a transaction of long ago the database no longer knows, nor of one of another database that stood in its place.
 const (
 	Committed Fate = "committed"
 	Aborted   Fate = "aborted"
@@ -92,7 +93,10 @@ const (
 func (s *Source) Fate(ctx context.Context, id string) (Fate, error) {
 	var fate *string
 	err := s.QueryRow(ctx, "select pg_xact_status($1::text::xid8)", id).Scan(&fate)
+	var p *pgconn.PgError
 	switch {
+	case errors.As(err, &p) && p.Code == "22023": // a number that it has not come to yet
+		return Forgotten, nil
 	case err != nil:
 		return Forgotten, translate(ctx, err)
 	case fate == nil:

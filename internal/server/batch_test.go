@@ -1,11 +1,15 @@
 package server_test
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
 	"testing"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Many requests in one: what depends on what, groups that are one transaction, references to rows of requests before.
@@ -135,5 +139,38 @@ func TestIdempotencyKey(t *testing.T) {
 	senders.Wait()
 	if n := number("select count(*) from harbour.cargo_item where description = 'Once'"); n != "1" {
 		t.Errorf("%s rows of one key", n)
+	}
+	// A service that died between keeping the answer and hearing of the commit: the database knows whether it was one.
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, r.Harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	var aborted string
+	undone := errors.New("undone")
+	if err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&aborted); err != nil {
+			t.Fatal(err)
+		}
+		return undone
+	}); err != undone {
+		t.Fatal(err)
+	}
+	for _, s := range []struct{ name, transaction, after, text string }{
+		{"committed", "", "1", first.Text},
+		{"aborted", aborted, "1", ""},
+		{"of another database", "99999999999", "0", "no longer knows whether it was done"},
+	} {
+		set := "settled = false"
+		if s.transaction != "" {
+			set += ", transaction = '" + s.transaction + "'"
+			column(t, r.Harbour, "delete from harbour.tug where name = 'Once' returning 1")
+		}
+		column(t, r.Records, "update eager_window.idempotent_request set "+set+" where key = 'a-1' returning 1")
+		a := write(t, r, master, "POST", "/api/saltmere/tugs", body, "Idempotency-Key", "a-1")
+		if got := number("select count(*) from harbour.tug where name = 'Once'"); got != s.after || !strings.Contains(a.Text, s.text) {
+			t.Errorf("%s: %s %s; %s rows, want %s", s.name, a.Status, a.Text, got, s.after)
+		}
 	}
 }

@@ -74,25 +74,29 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 
 // link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
 func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	body, err := jsonBody(r, maxBody)
-	if err != nil {
-		return err
-	}
-	var members map[string]json.RawMessage
-	if err := json.Unmarshal(body, &members); err != nil {
-		return fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
-	}
-	var ref string
-	for _, name := range []string{"@id", "@odata.id"} {
-		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
-			return fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
-		}
-	}
-	if err := api.Link(r.Context(), caller, below(r), ref); err != nil {
+	if err := api.Link(r.Context(), caller, below(r), func() (string, error) { return linked(r) }); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// linked is the row that the body of a link names.
+func linked(r *http.Request) (ref string, err error) {
+	body, err := jsonBody(r, maxBody)
+	if err != nil {
+		return "", err
+	}
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(body, &members); err != nil {
+		return "", fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
+	}
+	for _, name := range []string{"@id", "@odata.id"} {
+		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
+			return "", fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
+		}
+	}
+	return ref, nil
 }
 
 // change writes a row, and answers with it as it is stored.

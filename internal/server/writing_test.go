@@ -278,7 +278,7 @@ func TestLinks(t *testing.T) {
 		{master, "POST", "/port_calls/" + call + "/tugs/$ref", `{"@id":3}`, 400, "is a string", tugs, "3 5"},
 		{master, "POST", "/port_calls/" + call + "/tugs", `{"name":"Zora","bollard_pull_t":1}`, 501, "linked with POST", tugs, "3 5"},
 		{master, "POST", "/port_calls/$ref", `{"@id":"tugs/3"}`, 400, "along a relation", tugs, "3 5"},
-		{agent, "POST", "/vessels/3/port_calls/$ref", `{"@id":"port_calls/1"}`, 403, "may not update this field", tugs, "3 5"},
+		{agent, "POST", "/vessels/3/port_calls/$ref", `{"@id":"port_calls/1"}`, 403, "may not update vessel_id of port_calls", tugs, "3 5"},
 		{master, "DELETE", "/port_calls/" + call + "/tugs/$ref", "", 400, "say which row of tugs", tugs, "3 5"},
 		{master, "DELETE", "/port_calls/" + call + "/tugs/3/$ref", "", 204, "", tugs, "5"},
 		{master, "DELETE", "/port_calls/" + call + "/tugs/3/$ref", "", 404, "there is no such link", tugs, "5"},

@@ -274,7 +274,7 @@ func (a *API) placed(ctx context.Context, c access.Caller, rel *model.Relation, 
 		}
 	}
 	for _, s := range supplied {
-		if !slices.ContainsFunc(scope.For(window.Create, rel.To).Set, func(p access.Preset) bool { return p.Field == s.field }) {
+		if !scope.For(window.Create, rel.To).Presets(s.field) {
 			if err := item.Row.Supply(item.At, s.field, s.value); err != nil {
 				return nil, err
 			}
@@ -383,7 +383,7 @@ func (a *API) writeItem(ctx context.Context, c access.Caller, path string, rel *
 	if item.Removed == payload.Stays {
 		far, err := a.placed(ctx, c, rel, path, item, supplied)
 		if err == nil && rel.Through != nil {
-			err = a.Link(ctx, c, path+"/"+rel.Name+"/$ref", far.path)
+			err = a.Link(ctx, c, path+"/"+rel.Name+"/$ref", func() (string, error) { return far.path, nil })
 		}
 		return err
 	}

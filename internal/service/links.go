@@ -26,8 +26,9 @@ type tie struct {
 	far   *request.Request // nil where all of a relation to one is meant
 }
 
-// Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6).
-func (a *API) Link(ctx context.Context, c access.Caller, path, ref string) error {
+// Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6). ref is
+// asked for once it is known that the caller may.
+func (a *API) Link(ctx context.Context, c access.Caller, path string, ref func() (string, error)) error {
 	t, err := a.tie(c, path, ref)
 	if err != nil {
 		return err
@@ -54,7 +55,7 @@ func (a *API) Link(ctx context.Context, c access.Caller, path, ref string) error
 
 // Unlink removes a tie. Neither row is deleted.
 func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) error {
-	t, err := a.tie(c, path, ref)
+	t, err := a.tie(c, path, func() (string, error) { return ref, nil })
 	if err != nil {
 		return err
 	}
@@ -90,7 +91,7 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 }
 
 // tie reads the path of a link and what it refers to.
-func (a *API) tie(c access.Caller, path, ref string) (*tie, error) {
+func (a *API) tie(c access.Caller, path string, given func() (string, error)) (*tie, error) {
 	scope, err := a.scope(c)
 	if err != nil {
 		return nil, err
@@ -118,8 +119,12 @@ func (a *API) tie(c access.Caller, path, ref string) (*tie, error) {
 	if !t.near.Single {
 		return nil, fault.New(fault.Invalid, "link.path", "the path leads to many rows of %s; name one", t.near.Resource.Name).On("path")
 	}
-	if scope.For(window.Read, t.rel.To) == nil {
-		return nil, scope.Refuse(window.Read, t.rel.To)
+	if err := scope.CheckTie(t.rel); err != nil {
+		return nil, err
+	}
+	ref, err := given()
+	if err != nil {
+		return nil, err
 	}
 	if last.Key != nil {
 		texts, err := r.KeyTexts(q)
@@ -154,9 +159,6 @@ func (a *API) relative(ref string) string {
 }
 
 func (a *API) junction(ctx context.Context, c access.Caller, t *tie, plan func(*model.Relation, *request.Query, *request.Query, *access.Scope) *statement.Plan) (int64, error) {
-	if t.scope.For(window.Update, t.rel.From) == nil {
-		return 0, t.scope.Refuse(window.Update, t.rel.From)
-	}
 	near, err := t.near.Resolve()
 	if err != nil {
 		return 0, err

@@ -48,6 +48,11 @@ type Decision struct {
 	Set    []Preset
 }
 
+// Presets says whether the service gives the field its value.
+func (d *Decision) Presets(f *model.Field) bool {
+	return slices.ContainsFunc(d.Set, func(p Preset) bool { return p.Field == f })
+}
+
 // Rule limits rows; Where speaks of Root.
 type Rule struct {
 	Root  *request.Row
@@ -436,6 +441,54 @@ func (s *Scope) Readable(r *model.Resource) []*model.Field {
 		}
 	}
 	return out
+}
+
+// Holding lists the fields that hold a relation, at the end where it is held; nil stands for one that is not shown.
+func Holding(rel *model.Relation) []*model.Field {
+	list := make([]*model.Field, len(rel.Pairs))
+	for i, p := range rel.Pairs {
+		if rel.Holds() {
+			list[i] = rel.From.FieldOf(p.Own)
+		} else {
+			list[i] = rel.To.FieldOf(p.There)
+		}
+	}
+	return list
+}
+
+// MayTie says whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the
+// relation, or with a junction the one that it starts from.
+func (s *Scope) MayTie(rel *model.Relation) bool { return s.CheckTie(rel) == nil }
+
+// CheckTie is the refusal where the role may not.
+func (s *Scope) CheckTie(rel *model.Relation) error {
+	for _, r := range []*model.Resource{rel.From, rel.To} {
+		if s.For(window.Read, r) == nil {
+			return s.Refuse(window.Read, r)
+		}
+	}
+	holder := rel.From
+	if rel.Through == nil && !rel.Holds() {
+		holder = rel.To
+	}
+	d := s.For(window.Update, holder)
+	if d == nil {
+		return s.Refuse(window.Update, holder)
+	}
+	if rel.Through != nil {
+		return nil
+	}
+	for _, f := range Holding(rel) {
+		switch {
+		case f == nil:
+			return fault.New(fault.Unsupported, "link.hidden", "the fields behind %s are not shown here, so it can't be written", rel.Name)
+		case f.InKey:
+			return fault.New(fault.Conflict, "link.required", "%s is part of the key of %s, so its rows can't be tied to others, or be without one; nothing was changed", f.Name, holder.Name).On(f.Name)
+		case !d.Fields[f.Index] || f.ReadOnly || d.Presets(f):
+			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the rows", s.Name, f.Name, holder.Name).On(f.Name)
+		}
+	}
+	return nil
 }
 
 // CheckClaims says whether the claims are there and have the types that the role asks for. A missing one refuses the caller:

@@ -107,13 +107,15 @@ func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
 		w.resource(r)
 	}
 	w.out.container = []annotation{
-		{"Capabilities.ConformanceLevel", enumMember{"Capabilities.ConformanceLevelType", "Intermediate"}},
+		{"Capabilities.ConformanceLevel", enumMember{"Capabilities.ConformanceLevelType", "Advanced"}},
 		{"Capabilities.SupportedFormats", []any{"application/json", "application/x-ndjson", "application/xml", "text/csv"}},
 		{"Capabilities.KeyAsSegmentSupported", true},
 		{"Capabilities.QuerySegmentSupported", true},
 		{"Capabilities.AsynchronousRequestsSupported", false},
-		{"Capabilities.BatchSupport", record{{"Supported", false}}},
+		{"Capabilities.BatchSupport", record{{"Supported", true}, {"ContinueOnErrorSupported", true}, {"ReferencesInRequestBodiesSupported", true}, {"EtagReferencesSupported", true}, {"RequestDependencyConditionsSupported", false}, {"SupportedFormats", []any{"application/json"}}}},
 		{"Capabilities.CrossJoinSupported", false},
+		{"Capabilities.DeepInsertSupport", record{{"Supported", true}}},
+		{"Capabilities.DeepUpdateSupport", record{{"Supported", true}}},
 	}
 	if about := m.Document.About; about != "" {
 		w.out.container = append([]annotation{{"Core.Description", about}}, w.out.container...)

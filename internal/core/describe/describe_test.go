@@ -121,11 +121,16 @@ func TestRoles(t *testing.T) {
 		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"}, []string{"remarks", "tugs", "draught_m"}},
 		{"board", "/arrivals_board", "get", "arrivals_board.vessel", []string{"name", "flag"}, []string{"id", "agent_id"}},
 		{"agent", "/berth_load", "get", "berth_load", []string{"berth_code", "hours"}, nil},
-		{"agent", "/port_calls", "get post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
+		{"agent", "/port_calls", "get patch post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
 		{"agent", "/port_calls/{id}", "get parameters patch put", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
 		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
 		{"office", "/vessels/{id}", "get parameters patch put", "vessels", []string{"flag"}, []string{"internal_note"}},
 		{"", "/weather_log", "get", "weather_log", []string{"wind_kn"}, nil},
+		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"}, nil},
+		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-create", []string{"vessel", "tugs", "cargo_items"}, []string{"tugs@delta"}},
+		{"", "/port_calls/{id}/vessel/$ref", "parameters put", "port_calls-replace", []string{"vessel_id"}, []string{"tugs"}},
+		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-update", []string{"eta", "tugs"}, []string{"vessel"}},
+		{"", "/$batch", "post", "batch-of-requests", []string{"requests"}, nil},
 	}
 	for _, tt := range tests {
 		_, _, d := describeAs(t, tt.role)
@@ -149,10 +154,10 @@ func TestRoles(t *testing.T) {
 			}
 		}
 	}
-	if _, _, d := describeAs(t, "board"); len(d.Paths) != 4 {
-		t.Errorf("the anonymous role's description has %d paths, want the collection of port_calls, its count and its row", len(d.Paths))
+	if _, _, d := describeAs(t, "board"); len(d.Paths) != 5 {
+		t.Errorf("the anonymous role's description has %d paths, want the collection of arrivals_board, its count, its row, its vessel and the batch", len(d.Paths))
 	}
-	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"vessel_id", "eta", "draught_m"}) {
+	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"eta", "draught_m"}) {
 		t.Errorf("required in a create: %v", d.Components.Schemas["port_calls-create"].Required)
 	}
 }

@@ -47,6 +47,11 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 	p.name("paths", false)
 	p.open('{')
 	written := 0
+	many := newWriter(m, scope)
+	many.batch()
+	if err := p.each(reflect.ValueOf(many.paths.Spec.Paths), &written); err != nil {
+		return err
+	}
 	for _, r := range resources {
 		if r.View != nil && r.View.Top != r {
 			continue

@@ -34,6 +34,7 @@ func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[
 	for _, part := range m.Parts {
 		w.schemas(part)
 	}
+	w.batch()
 	spec.Spec.Paths = w.paths
 	return spec
 }
@@ -174,7 +175,7 @@ func (w *writer) shared(at Place) {
 	} {
 		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
 	}
-	c.Add("if-match", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "If-Match", In: openapi.InHeader, Description: "The ETag of the version that is meant: the row is left alone if it has changed since.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+	w.sharedWriting()
 	if at.Token == "" {
 		return
 	}
@@ -212,10 +213,12 @@ func (w *writer) resource(r *model.Resource) {
 		w.add("/"+r.Name+"/$count", &openapi.PathItem{Get: w.number(r)})
 	}
 	if w.scope.For(window.Create, r) != nil {
-		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), "invalid", "unauthenticated", "forbidden", "conflict", "media", "unprocessable", "unavailable")
+		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-create"))
+		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("idempotency-key"))
 		collection.Post = op
 	}
+	w.many(r, collection)
 	w.add("/"+r.Name, collection)
 	if len(r.Key) == 0 {
 		return
@@ -231,10 +234,10 @@ func (w *writer) resource(r *model.Resource) {
 		w.relations(r, path, row.Parameters)
 	}
 	if w.scope.For(window.Update, r) != nil {
-		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
+		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-update"))
 		row.Patch = w.conditional(op, r)
-		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r), "invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable")
+		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-replace"))
 		row.Put = w.conditional(op, r)
 	}
@@ -280,6 +283,7 @@ func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrS
 			item.Get.Spec.Responses.Spec.Response["204"] = openapi.NewResponseBuilder().Description("The row has none.").Build()
 		}
 		w.add(path+"/"+rel.Name, item)
+		w.links(r, rel, path, key)
 	}
 }
 

@@ -34,12 +34,11 @@ func (w *writer) schemas(r *model.Resource) {
 	}
 	for _, op := range []window.Operation{window.Create, window.Update} {
 		if d := w.scope.For(op, r); d != nil {
-			preset := func(f *model.Field) bool {
-				return slices.ContainsFunc(d.Set, func(p access.Preset) bool { return p.Field == f })
-			}
-			w.components.Spec.Add(component(r, "-"+string(op)), bodySchema(r, op, op == window.Create, d.Fields, preset))
+			one := w.bodySchema(r, op, op == window.Create, d)
+			w.related(one, r, op)
+			w.components.Spec.Add(component(r, "-"+string(op)), one.Build())
 			if op == window.Update {
-				w.components.Spec.Add(component(r, "-replace"), bodySchema(r, op, true, d.Fields, preset))
+				w.components.Spec.Add(component(r, "-replace"), w.bodySchema(r, op, true, d).Build())
 			}
 		}
 	}
@@ -58,22 +57,30 @@ func expanded(rel *model.Relation) string {
 
 // bodySchema is what a create, an update or a replacement takes: the fields that the role may send; whole asks for all that must
 // have a value.
-func bodySchema(r *model.Resource, op window.Operation, whole bool, may []bool, preset func(*model.Field) bool) *openapi.RefOrSpec[openapi.Schema] {
+func (w *writer) bodySchema(r *model.Resource, op window.Operation, whole bool, d *access.Decision) *openapi.SchemaBuilder {
 	b := openapi.NewSchemaBuilder().Type("object").AdditionalProperties(openapi.NewBoolOrSchema(false))
 	for _, f := range r.Fields {
-		if !may[f.Index] || f.ReadOnly || op == window.Update && f.InKey {
+		if !d.Fields[f.Index] || f.ReadOnly || op == window.Update && f.InKey {
 			continue
 		}
 		b.AddProperty(f.Name, fieldSchema(f, true))
-		if whole && f.Required && !preset(f) {
+		if whole && f.Required && !d.Presets(f) && !(op == window.Create && w.givenByRelation(f)) {
 			b.AddRequired(f.Name)
 		}
 	}
-	return b.Build()
+	return b
+}
+
+// givenByRelation says whether a row in the body of a create may give the field, so that it need not stand there itself.
+func (w *writer) givenByRelation(f *model.Field) bool {
+	return slices.ContainsFunc(f.Resource.Relations, func(rel *model.Relation) bool {
+		return rel.Holds() && w.mayNest(rel, window.Create) && slices.Contains(access.Holding(rel), f)
+	})
 }
 
 func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
 	b := schemaOf(f.Type)
+	checked(b, f)
 	if f.About != "" {
 		b.Description(f.About)
 	}
@@ -84,6 +91,34 @@ func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
 		return nullable(b, f.Type)
 	}
 	return b.Build()
+}
+
+// checked adds what the checks of the database ask of a field's values.
+func checked(b *openapi.SchemaBuilder, f *model.Field) {
+	for _, c := range f.Checks {
+		switch c.Operator {
+		case model.Matches:
+			b.Pattern(c.Text)
+		case model.OneOf:
+			values := make([]any, len(c.Values))
+			for i, v := range c.Values {
+				values[i] = v
+			}
+			b.Enum(values...)
+		case model.Shorter:
+			b.MaxLength(int(c.Bound()))
+		case model.Longer:
+			b.MinLength(int(c.Bound()))
+		case model.AtLeast:
+			b.Minimum(c.Bound())
+		case model.AtMost:
+			b.Maximum(c.Bound())
+		case model.More:
+			b.ExclusiveMinimum(c.Bound())
+		case model.Less:
+			b.ExclusiveMaximum(c.Bound())
+		}
+	}
 }
 
 // nullable adds null to the types of a schema, and to its values where these are listed.

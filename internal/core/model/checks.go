@@ -214,6 +214,12 @@ func (c *Check) Holds(value string) bool {
 	}
 }
 
+// Bound is the operand of a comparison as a number.
+func (c *Check) Bound() float64 {
+	f, _ := c.Operand.Float64()
+	return f
+}
+
 // String says what is expected, as in "… is expected".
 func (c *Check) String() string {
 	switch c.Operator {

@@ -316,9 +316,7 @@ func (rd *reader) field(name string) *model.Field {
 	return nil
 }
 
-func (rd *reader) preset(f *model.Field) bool {
-	return slices.ContainsFunc(rd.decision.Set, func(p access.Preset) bool { return p.Field == f })
-}
+func (rd *reader) preset(f *model.Field) bool { return rd.decision.Presets(f) }
 
 func (rd *reader) missing(given []bool) {
 	for _, f := range rd.resource.Fields {

@@ -1,0 +1,174 @@
+package describe
+
+import (
+	"strings"
+
+	"github.com/sv-tools/openapi"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+type (
+	operation  = *openapi.Extendable[openapi.Operation]
+	parameters = []*openapi.RefOrSpec[openapi.Extendable[openapi.Parameter]]
+)
+
+// writeRefusals are the answers to a write that was not done.
+var writeRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "conflict", "media", "unprocessable", "unavailable"}
+
+// sharedWriting adds what writes of every resource refer to.
+func (w *writer) sharedWriting() {
+	c := w.components.Spec
+	c.Add("link-to-row", openapi.NewSchemaBuilder().Type("object").Description("A row that is there already.").Required("@id").
+		AddProperty("@id", text("Its path.").Examples("tugs/3").Build()).Build())
+	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: {\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}.").Required("value").
+		AddProperty("@context", text("").Examples("#$delta").Build()).
+		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Build())).Build()).Build())
+	c.Add("batch-of-requests", openapi.NewSchemaBuilder().Type("object").Required("requests").
+		AddProperty("requests", openapi.NewSchemaBuilder().Type("array").MinItems(1).Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("id", "method", "url").
+			AddProperty("id", text("The answer has it too.").Build()).
+			AddProperty("method", openapi.NewSchemaBuilder().Type("string").Enum("GET", "POST", "PUT", "PATCH", "DELETE").Build()).
+			AddProperty("url", text("A path below the window; $1 at its beginning stands for the row that request 1 made or read.").Examples("port_calls/17").Build()).
+			AddProperty("atomicityGroup", text("Requests of one group are one transaction.").Build()).
+			AddProperty("dependsOn", openapi.NewSchemaBuilder().Type("array").Description("Requests and groups before that must have gone well.").Items(openapi.NewBoolOrSchema(text("").Build())).Build()).
+			AddProperty("headers", openapi.NewSchemaBuilder().Type("object").Build()).
+			AddProperty("body", openapi.NewSchemaBuilder().Description("JSON as it is, other text as a string.").Build()).Build())).Build()).Build())
+	c.Add("answers-of-batch", openapi.NewSchemaBuilder().Type("object").Required("responses").
+		AddProperty("responses", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("id", "status").
+			AddProperty("id", text("").Build()).AddProperty("status", openapi.NewSchemaBuilder().Type("integer").Build()).
+			AddProperty("atomicityGroup", text("").Build()).AddProperty("headers", openapi.NewSchemaBuilder().Type("object").Build()).
+			AddProperty("body", openapi.NewSchemaBuilder().Build()).Build())).Build()).Build())
+	header := func(key, name, about string) {
+		c.Add(key, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: name, In: openapi.InHeader, Description: about, Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+	}
+	header("if-match", "If-Match", "The ETag of the version that is meant: the row is left alone if it has changed since.")
+	header("idempotency-key", "Idempotency-Key", "A text of your own, such as a UUID: sent again with the same request, it is not done twice but answered as the first time.")
+	c.Add("where", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "where", In: openapi.InPath, Required: true, Description: "Which rows: a condition as in filter.", Schema: openapi.NewSchemaBuilder().Type("string").Build(), Example: "id lt 0"}))
+	c.Add("link-id", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "id", In: openapi.InQuery, Required: true, Description: "The row at the other end, by its path.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+}
+
+// batch describes many requests in one.
+func (w *writer) batch() {
+	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json", media(schemaRef("answers-of-batch")))
+	responses := openapi.NewResponsesBuilder().AddResponse("200", done.Build())
+	for _, name := range []string{"invalid", "unauthenticated", "media", "unavailable"} {
+		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
+	}
+	w.add("/$batch", &openapi.PathItem{Post: openapi.NewExtendable(&openapi.Operation{OperationID: "batch", Summary: "Send many requests in one", RequestBody: body("batch-of-requests"), Responses: responses.Build().Spec})})
+}
+
+// many describes the writes of many rows: a delta of the collection, and every row of a filter.
+func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
+	may := func(op window.Operation) bool { return w.scope.For(op, r) != nil }
+	if len(r.Key) == 0 {
+		return
+	}
+	if may(window.Create) || may(window.Update) || may(window.Delete) {
+		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil, writeRefusals...))
+		collection.Patch.Spec.RequestBody = body("change-of-rows")
+	}
+	if !may(window.Read) {
+		return
+	}
+	each := &openapi.PathItem{Parameters: parameters{parameterRef("where")}}
+	if may(window.Update) {
+		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil, writeRefusals...))
+		each.Patch.Spec.RequestBody = body(component(r, "-update"))
+	}
+	if may(window.Delete) {
+		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil, "invalid", "unauthenticated", "forbidden", "conflict", "unavailable"))
+	}
+	w.add("/"+r.Name+"/$filter({where})/$each", each)
+}
+
+// counted adds the number of rows to the answer of a write of many.
+func (w *writer) counted(op operation) operation {
+	done := openapi.NewResponseBuilder().Description(op.Spec.Summary+": done.").
+		AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.", Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
+	op.Spec.Responses.Spec.Response["204"] = done.Build()
+	return op
+}
+
+// links describes how rows are tied and untied along a relation.
+func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key parameters) {
+	if !w.scope.MayTie(rel) {
+		return
+	}
+	item := &openapi.PathItem{Parameters: key}
+	link := func(verb, summary string) operation {
+		op := w.operation(r, verb+"-"+r.Name+"-"+rel.Name, summary, "204", nil, writeRefusals...)
+		op.Spec.RequestBody = body("link-to-row")
+		return op
+	}
+	if rel.Many {
+		item.Post = link("link", "Tie one of "+rel.Name+" to one row of "+r.Name)
+	} else {
+		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name)
+	}
+	if rel.Through != nil || w.untied(rel) {
+		item.Delete = w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted", "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")
+		if rel.Many {
+			item.Delete.Spec.Parameters = append(item.Delete.Spec.Parameters, parameterRef("link-id"))
+		}
+	}
+	w.add(path+"/"+rel.Name+"/$ref", item)
+}
+
+// untied says whether a row that holds a relation can be without it.
+func (w *writer) untied(rel *model.Relation) bool {
+	for _, f := range access.Holding(rel) {
+		if !f.Nullable {
+			return false
+		}
+	}
+	return true
+}
+
+// related adds to a body what may become of the row's relations.
+func (w *writer) related(b *openapi.SchemaBuilder, r *model.Resource, op window.Operation) {
+	for _, rel := range r.Relations {
+		if rel.To.View != nil || r.View != nil || !w.mayNest(rel, op) {
+			continue
+		}
+		row := openapi.NewSchemaBuilder().AnyOf(schemaRef("link-to-row"), openapi.NewSchemaBuilder().Type("object").Description("A row of "+rel.To.Name+": a new one, or by its key.").Build())
+		if !rel.Many {
+			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(instead(rel)).AnyOf(row.Build(), openapi.NewSchemaBuilder().Type("null").Build()).Build())
+			continue
+		}
+		rows := func(about string) *openapi.RefOrSpec[openapi.Schema] {
+			return openapi.NewSchemaBuilder().Type("array").Description(about).Items(openapi.NewBoolOrSchema(row.Build())).Build()
+		}
+		b.AddProperty(rel.Name, rows("These rows, and no others."))
+		if op == window.Update {
+			b.AddProperty(rel.Name+"@delta", rows("Rows to be tied, changed, or taken out with @removed."))
+		}
+	}
+}
+
+// instead names the fields that a relation stands for.
+func instead(rel *model.Relation) string {
+	if !rel.Holds() {
+		return ""
+	}
+	var names []string
+	for _, f := range access.Holding(rel) {
+		names = append(names, f.Name)
+	}
+	return "In place of " + strings.Join(names, ", ") + "."
+}
+
+// mayNest says whether rows of a relation may stand in the body of an operation.
+func (w *writer) mayNest(rel *model.Relation, op window.Operation) bool {
+	if !rel.Holds() {
+		return w.scope.For(window.Create, rel.To) != nil || w.scope.MayTie(rel)
+	}
+	d := w.scope.For(op, rel.From)
+	for _, f := range access.Holding(rel) {
+		if d == nil || f == nil || !d.Fields[f.Index] || f.ReadOnly || d.Presets(f) {
+			return false
+		}
+	}
+	return true
+}

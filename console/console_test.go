@@ -2,6 +2,8 @@ package console_test
 
 import (
 	"context"
+	"fmt"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/console"
 	"eagerwindow/demo"
@@ -117,6 +120,62 @@ func TestAsk(t *testing.T) {
 	p.do("open a shared address", chromedp.Navigate("about:blank"), chromedp.Navigate(shared), chromedp.WaitVisible(answer))
 	p.shows(sentence, "As agent agent_id 3 read port_calls")
 	p.do("sign out", chromedp.Click(`//button[normalize-space()="Sign out"]`), chromedp.WaitVisible(`input[name=email]`))
+}
+
+// An operator writes: what it would touch stands on the button, fields are offered, mistakes are told, nothing is sent before.
+func TestWrite(t *testing.T) {
+	p, r := open(t)
+	const body, touch = `[data-part=body] .cm-content`, `[data-part=touch]`
+	at := func(query string) {
+		p.do("open "+query, chromedp.Navigate(r.URL+"/ask/saltmere?"+query), chromedp.WaitVisible(touch))
+	}
+	p.do("sign in", chromedp.Navigate(r.URL+"/ask/saltmere?q="+url.QueryEscape("/port_calls?filter=status eq 'cancelled'&top=20&count=true")), chromedp.WaitVisible(`input[name=email]`),
+		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.click("Verb")
+	p.click("change")
+	p.shows(sentence, "As operator change every row of port_calls where status eq 'cancelled'")
+	p.shows(touch, "Change "+grouped(count(t, r, "select count(*) from harbour.port_call where status = 'cancelled'"))+" rows")
+	p.shows(`main`, "Nothing is sent yet")
+	p.do("type a body", chromedp.Click(body), chromedp.KeyEvent(`{"rem`))
+	p.shows(`.cm-tooltip-autocomplete`, "remarks")
+	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`), chromedp.Click(touch+" button"))
+	p.shows(answer, "204 No Content")
+	if n := count(t, r, "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"); n != 0 {
+		t.Errorf("%d rows are not as they should be", n)
+	}
+
+	at("method=PATCH&q=/port_calls/17&as=agent&agent_id=3&body=" + url.QueryEscape(`{"remarks":"x"}`))
+	p.shows(touch, "There is no row at /port_calls/17 yet")
+	at("method=POST&q=/tugs&body=" + url.QueryEscape(`{"name":7}`))
+	p.click("Add")
+	p.shows(answer, "400", "name: a string is expected", "bollard_pull_t: is required")
+	at("method=DELETE&q=/port_calls/")
+	p.shows(touch, "Say which row")
+	at("method=POST&q=/$batch&body=" + url.QueryEscape(`{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"}]}`))
+	p.click("Run 1 request")
+	p.shows(answer, "200")
+}
+
+// count is a number that the harbour tells.
+func count(t *testing.T, r *harbourtest.Running, sql string) (n int) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), r.Harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if err := conn.QueryRow(context.Background(), sql).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+// grouped is a number as pages write it.
+func grouped(n int) string {
+	if n < 1000 {
+		return fmt.Sprint(n)
+	}
+	return fmt.Sprintf("%d,%03d", n/1000, n%1000)
 }
 
 // mark selects what an entry holds, so that typing replaces it.

@@ -29,6 +29,7 @@ var pages = []struct {
 }{
 	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "agent_id": {"3"},
 		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq 'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
+	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"}, "q": {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"}, "body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}},
 	{"ask-light.png", "/ask/saltmere", "light", url.Values{"q": {"/vessels?filter=kind eq 'tanker'&expand=agent(select=name)&top=20"}}},
 }
 
@@ -78,7 +79,7 @@ func run() error {
 	for _, p := range pages {
 		address := base + p.address + "?" + p.query.Encode()
 		if err := chromedp.Do(ctx, keepMode(p.mode),
-			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table`), shot(p.file)); err != nil {
+			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch]`), shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
 	}

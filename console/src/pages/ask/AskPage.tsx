@@ -8,7 +8,9 @@ import { AnswerPane } from './AnswerPane';
 import { ModelPane } from './ModelPane';
 import { opening, parse, print, type Sentence, type Speaker } from './sentence';
 import { SentenceView } from './SentenceView';
-import { useAnswer } from './useAnswer';
+import { useAnswer, type Request } from './useAnswer';
+import { WritePane } from './WritePane';
+import { addressFor, methodOf, type Method } from './writing';
 
 export function AskPage({ window }: { window: string }) {
   const model = useModel(window);
@@ -27,87 +29,167 @@ export function AskPage({ window }: { window: string }) {
   return <Ask window={window} model={model.data} />;
 }
 
-/** The request stands in the page's own address, so that it can be shared: who asks, and what. */
+/** The request stands in the page's own address, so that it can be shared: who asks, and what. A shared write is not sent by
+ * opening it. */
 function Ask({ window, model }: { window: string; model: Model }) {
   const [search, setSearch] = useSearchParams();
   const address = search.get('q') ?? print(opening(model));
+  const method = methodOf(search.get('method'));
+  const body = search.get('body') ?? '';
   const speaker: Speaker = {
     role: search.get('as') ?? '',
-    claims: Object.fromEntries([...search.entries()].filter(([name]) => name !== 'q' && name !== 'as')),
+    claims: Object.fromEntries([...search.entries()].filter(([name]) => !own.includes(name))),
   };
+  const [typed, setTyped] = useState({ of: address, text: address });
+  const text = typed.of === address ? typed.text : address;
   const answer = useAnswer(window);
-  const send = (to: string, as: Speaker) => {
-    setSearch({ q: to, ...(as.role ? { as: as.role, ...as.claims } : {}) }, { replace: true });
-    answer.mutate({ address: to, speaker: as });
+  const keep = (next: Partial<Request>) => {
+    const r = { method, address, body, speaker, ...next };
+    setSearch(
+      {
+        q: r.address,
+        ...(r.speaker.role ? { as: r.speaker.role, ...r.speaker.claims } : {}),
+        ...(r.method === 'GET' ? {} : { method: r.method, body: r.body }),
+      },
+      { replace: true },
+    );
+    return r;
   };
-  const { mutate } = answer;
+  const { mutate, reset } = answer;
+  const send = (next: Partial<Request>) => mutate(keep(next));
+  /** Reads are sent as they change; a write waits for its button. */
+  const change = (next: Partial<Request>) => {
+    if ((next.method ?? method) === 'GET') send(next);
+    else {
+      keep(next);
+      reset();
+    }
+  };
   // The page opens with its answer; later ones are asked for.
-  useEffect(() => mutate({ address, speaker }), []); // eslint-disable-line react-hooks/exhaustive-deps
+  useEffect(() => {
+    if (method === 'GET') mutate({ method, address, body, speaker });
+  }, []); // eslint-disable-line react-hooks/exhaustive-deps
 
   const sentence = parse(address);
-  const change = (next: Sentence) => send(print(next), speaker);
+  const writes = method !== 'GET';
   return (
     <Grid templateRows="auto auto minmax(0, 1fr)" height="100%">
       <Box padding="18px 20px" borderBottomWidth="1px">
         <SentenceView
           model={model}
+          method={method}
+          address={address}
           sentence={sentence}
           speaker={speaker}
-          onChange={change}
-          onSpeaker={(as) => send(address, as)}
+          onMethod={(next) => change({ method: next, address: addressFor(next, address) })}
+          onChange={(next) => change({ address: print(next) })}
+          onResource={(name) =>
+            change({ address: writes ? `/${name}${method === 'POST' ? '' : '/'}` : print(about(sentence, name)) })
+          }
+          onSpeaker={(as) => change({ speaker: as })}
         />
       </Box>
       <AddressLine
-        key={address}
         window={window}
-        address={address}
+        method={method}
+        text={text}
         busy={answer.isPending}
-        onAsk={(to) => send(to, speaker)}
+        onText={(next) => setTyped({ of: address, text: next })}
+        onAsk={() => change({ address: text })}
       />
       <Splitter.Root
+        key={writes ? 'write' : 'read'}
         panels={[
-          { id: 'answer', minSize: 40 },
-          { id: 'model', minSize: 15 },
+          { id: writes ? 'write' : 'answer', minSize: 25 },
+          { id: writes ? 'answer' : 'model', minSize: 15 },
         ]}
-        defaultSize={[74, 26]}
+        defaultSize={writes ? [46, 54] : [74, 26]}
         minHeight="0"
       >
+        {writes && (
+          <>
+            <Splitter.Panel id="write">
+              <WritePane
+                window={window}
+                model={model}
+                method={method}
+                address={text}
+                speaker={speaker}
+                body={body}
+                busy={answer.isPending}
+                onBody={(next) => keep({ body: next })}
+                onSend={() => send({ address: text })}
+              />
+            </Splitter.Panel>
+            <Edge between="write:answer" />
+          </>
+        )}
         <Splitter.Panel id="answer">
-          <AnswerPane answer={answer.data} failure={answer.error?.message} />
+          {writes && answer.isIdle ? (
+            <Box padding="20px" color="muted">
+              Nothing is sent yet. What it would touch stands beside the button.
+            </Box>
+          ) : (
+            <AnswerPane answer={answer.data} failure={answer.error?.message} />
+          )}
         </Splitter.Panel>
-        <Splitter.ResizeTrigger id="answer:model" aria-label="Resize">
-          <Splitter.ResizeTriggerSeparator bg="mullion" width="1px" />
-        </Splitter.ResizeTrigger>
-        <Splitter.Panel id="model">
-          <ModelPane model={model} sentence={sentence} speaker={speaker} onChange={change} />
-        </Splitter.Panel>
+        {!writes && (
+          <>
+            <Edge between="answer:model" />
+            <Splitter.Panel id="model">
+              <ModelPane
+                model={model}
+                sentence={sentence}
+                speaker={speaker}
+                onChange={(next) => change({ address: print(next) })}
+              />
+            </Splitter.Panel>
+          </>
+        )}
       </Splitter.Root>
     </Grid>
   );
 }
 
+/** The sentence about another resource: its page stays, the rest speaks of fields that are not there. */
+function about(s: Sentence, resource: string): Sentence {
+  return { ...s, resource, expand: [], conditions: [], filter: '', order: [], select: [] };
+}
+
+/** What of the page's address is not a claim. */
+const own = ['q', 'as', 'method', 'body'];
+
+function Edge({ between }: { between: `${string}:${string}` }) {
+  return (
+    <Splitter.ResizeTrigger id={between} aria-label="Resize">
+      <Splitter.ResizeTriggerSeparator bg="mullion" width="1px" />
+    </Splitter.ResizeTrigger>
+  );
+}
+
 interface AddressLineProps {
   window: string;
-  address: string;
+  method: Method;
+  text: string;
   busy: boolean;
-  onAsk: (address: string) => void;
+  onText: (text: string) => void;
+  onAsk: () => void;
 }
 
 /** The URL of the sentence; it can be edited, and the sentence follows. */
-function AddressLine({ window, address, busy, onAsk }: AddressLineProps) {
-  const [text, setText] = useState(address);
+function AddressLine({ window, method, text, busy, onText, onAsk }: AddressLineProps) {
   return (
     <chakra.form
       bg="raised"
       borderBottomWidth="1px"
       onSubmit={(e) => {
         e.preventDefault();
-        onAsk(text);
+        onAsk();
       }}
     >
       <Flex align="center" gap="12px" padding="12px 20px" fontFamily="mono" fontSize="12.5px">
-        <chakra.span color="glass" fontWeight="600">
-          GET
+        <chakra.span color={method === 'GET' ? 'glass' : method === 'DELETE' ? 'brick' : 'amber'} fontWeight="600">
+          {method}
         </chakra.span>
         <chakra.label display="flex" flex="1" minWidth="0" color="code" gap="0">
           <chakra.span color="muted" paddingY="1px">
@@ -123,18 +205,20 @@ function AddressLine({ window, address, busy, onAsk }: AddressLineProps) {
             bg="transparent"
             resize="none"
             value={text}
-            onChange={(e) => setText(e.target.value.replaceAll('\n', ''))}
+            onChange={(e) => onText(e.target.value.replaceAll('\n', ''))}
             onKeyDown={(e) => {
               if (e.key === 'Enter') {
                 e.preventDefault();
-                onAsk(text);
+                onAsk();
               }
             }}
           />
         </chakra.label>
-        <MainButton type="submit" disabled={busy} fontFamily="body">
-          Ask
-        </MainButton>
+        {method === 'GET' && (
+          <MainButton type="submit" disabled={busy} fontFamily="body">
+            Ask
+          </MainButton>
+        )}
       </Flex>
     </chakra.form>
   );

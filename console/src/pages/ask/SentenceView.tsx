@@ -15,11 +15,16 @@ import {
   type Sentence,
   type Speaker,
 } from './sentence';
+import { conditionOf, methods, verbs, type Method } from './writing';
 
 interface SentenceViewProps {
   model: Model;
+  method: Method;
+  address: string;
   sentence: Sentence;
   speaker: Speaker;
+  onMethod: (next: Method) => void;
+  onResource: (name: string) => void;
   onChange: (next: Sentence) => void;
   onSpeaker: (next: Speaker) => void;
 }
@@ -27,11 +32,30 @@ interface SentenceViewProps {
 const operator = 'operator';
 
 /** The request as a sentence, each part a chip with choices from the model. */
-export function SentenceView({ model, sentence: s, speaker, onChange, onSpeaker }: SentenceViewProps) {
-  const resource = model.resources.find((r) => r.name === s.resource);
+export function SentenceView(props: SentenceViewProps) {
+  const { model, method, sentence: s, speaker, onMethod, onResource, onChange, onSpeaker } = props;
+  const resource = method === 'GET' ? model.resources.find((r) => r.name === s.resource) : undefined;
+  const place = s.resource.replace(/\/\$filter\(@f\)\/\$each$/, '');
+  const every = conditionOf(props.address);
   return (
     <Box fontSize="19px" lineHeight="1.75" color="muted" data-part="sentence">
-      As <SpeakerChip model={model} speaker={speaker} onSpeaker={onSpeaker} /> read{' '}
+      As <SpeakerChip model={model} speaker={speaker} onSpeaker={onSpeaker} />{' '}
+      <Chip
+        label="Verb"
+        choices={(close) => (
+          <ChoiceList
+            options={methods.map((m) => verbs[m])}
+            chosen={[verbs[method]]}
+            onChoose={(verb) => {
+              onMethod(methods.find((m) => verbs[m] === verb) ?? 'GET');
+              close();
+            }}
+          />
+        )}
+      >
+        <Plain>{verbs[method]}</Plain>
+      </Chip>{' '}
+      {every !== undefined && 'every row of '}
       <Chip
         label="Resource"
         choices={(close) => (
@@ -39,14 +63,23 @@ export function SentenceView({ model, sentence: s, speaker, onChange, onSpeaker 
             options={model.resources.map((r) => r.name)}
             chosen={[s.resource]}
             onChoose={(name) => {
-              onChange({ ...s, resource: name, expand: [], conditions: [], filter: '', order: [], select: [] });
+              onResource(name);
               close();
             }}
           />
         )}
       >
-        <Name>{s.resource || 'nothing'}</Name>
+        <Name>{place || 'nothing'}</Name>
       </Chip>
+      {every !== undefined && (
+        <>
+          {' '}
+          where{' '}
+          <chakra.span fontFamily="mono" fontSize="15px" color="code">
+            {every}
+          </chakra.span>
+        </>
+      )}
       {resource && (
         <>
           <Withs resource={resource} sentence={s} onChange={onChange} />

@@ -1,6 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 
 import { actAs, encoded, type Speaker } from './sentence';
+import type { Method } from './writing';
 
 export type Json = string | number | boolean | null | Json[] | { [name: string]: Json };
 export type Row = Record<string, Json>;
@@ -30,10 +31,23 @@ function isRow(v: Json | undefined): v is Row {
   return typeof v === 'object' && v !== null && !Array.isArray(v);
 }
 
-async function ask(window: string, address: string, speaker: Speaker): Promise<Answer> {
+/** A request as it is sent. */
+export interface Request {
+  method: Method;
+  address: string;
+  body: string;
+  speaker: Speaker;
+}
+
+async function ask(window: string, { method, address, body: sent, speaker }: Request): Promise<Answer> {
   const start = performance.now();
   const as = actAs(speaker);
-  const response = await fetch(`/draft/${window}${encoded(address)}`, { headers: as ? { 'Act-As': as } : {} });
+  const carries = method !== 'GET' && method !== 'DELETE';
+  const response = await fetch(`/draft/${window}${encoded(address)}`, {
+    method,
+    headers: { ...(as ? { 'Act-As': as } : {}), ...(carries ? { 'Content-Type': 'application/json' } : {}) },
+    body: carries ? sent : undefined,
+  });
   const text = await response.text();
   const body = read(text);
   const answer: Answer = {
@@ -63,6 +77,6 @@ async function ask(window: string, address: string, speaker: Speaker): Promise<A
 /** Sends requests to a window's draft, one at a time. */
 export function useAnswer(window: string) {
   return useMutation({
-    mutationFn: ({ address, speaker }: { address: string; speaker: Speaker }) => ask(window, address, speaker),
+    mutationFn: (request: Request) => ask(window, request),
   });
 }

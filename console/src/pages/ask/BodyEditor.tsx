@@ -1,0 +1,158 @@
+import { autocompletion, closeBrackets, completionKeymap, type CompletionContext } from '@codemirror/autocomplete';
+import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
+import { json, jsonParseLinter } from '@codemirror/lang-json';
+import { HighlightStyle, syntaxHighlighting, syntaxTree } from '@codemirror/language';
+import { linter } from '@codemirror/lint';
+import { EditorState, type Extension } from '@codemirror/state';
+import { EditorView, keymap, placeholder } from '@codemirror/view';
+import { tags } from '@lezer/highlight';
+import { Box } from '@chakra-ui/react';
+import { useEffect, useRef } from 'react';
+
+import type { BodyField } from './writing';
+
+interface BodyEditorProps {
+  text: string;
+  onChange: (text: string) => void;
+  onSend: () => void;
+  /** The fields that may stand at a path of relations. */
+  fieldsAt: (within: string[]) => BodyField[];
+}
+
+const color = (name: string) => `var(--chakra-colors-${name})`;
+
+const look = EditorView.theme({
+  '&': { height: '100%', fontSize: '12.5px', color: color('chalk') },
+  '&.cm-focused': { outline: 'none' },
+  '.cm-scroller': { fontFamily: 'var(--chakra-fonts-mono)', lineHeight: '1.6' },
+  '.cm-content': { padding: '12px 16px', caretColor: color('lit') },
+  '.cm-cursor': { borderLeftColor: color('lit') },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { background: `${color('sel')} !important` },
+  '.cm-tooltip': {
+    background: color('raised'),
+    border: `1px solid ${color('mullion')}`,
+    borderRadius: '2px',
+    color: color('chalk'),
+  },
+  '.cm-tooltip-autocomplete > ul > li': { padding: '2px 8px' },
+  '.cm-tooltip-autocomplete > ul > li[aria-selected]': { background: color('sel'), color: color('chalk') },
+  '.cm-completionDetail': { color: color('muted'), fontStyle: 'normal', marginLeft: '14px' },
+  '.cm-completionInfo': { maxWidth: '320px', padding: '6px 10px', color: color('muted') },
+  '.cm-diagnostic-error': { borderLeftColor: color('brick') },
+  '.cm-placeholder': { color: color('faint') },
+});
+
+const inks = HighlightStyle.define([
+  { tag: tags.propertyName, color: color('code') },
+  { tag: tags.string, color: color('glass') },
+  { tag: [tags.number, tags.bool, tags.null], color: color('amber') },
+]);
+
+type Node = ReturnType<ReturnType<typeof syntaxTree>['resolveInner']>;
+
+/** The names of the members around a place, outermost first. */
+function around(state: EditorState, from: Node | null): string[] {
+  const names: string[] = [];
+  for (let n = from; n; n = n.parent) {
+    const name = n.name === 'Property' ? n.getChild('PropertyName') : null;
+    if (name) names.unshift(nameText(state, name));
+  }
+  return names;
+}
+
+const nameText = (state: EditorState, n: { from: number; to: number }) =>
+  state.sliceDoc(n.from, n.to).replace(/^"|"$/g, '');
+
+/** What can be written at the cursor: names of fields, or the values of the field that it stands after. */
+function complete(context: CompletionContext, fieldsAt: (within: string[]) => BodyField[]) {
+  const { state, pos } = context;
+  const inner = syntaxTree(state).resolveInner(pos, -1);
+  const property = inner.name === 'Property' ? inner : inner.parent?.name === 'Property' ? inner.parent : null;
+  const before = state.sliceDoc(state.doc.lineAt(pos).from, pos);
+  const name = property?.getChild('PropertyName');
+  if (property && name && /:\s*["\w.-]*$/.test(before)) {
+    const path = around(state, property.parent);
+    const field = fieldsAt(path).find((f) => f.name === nameText(state, name));
+    const typed = /["\w.-]*$/.exec(before)?.[0] ?? '';
+    return field && field.values.length > 0
+      ? { from: pos - typed.length, to: after(state, pos), options: field.values.map((v) => ({ label: v })) }
+      : null;
+  }
+  const typed = /"?[\w@.]*$/.exec(before)?.[0] ?? '';
+  if (!/(^|[{,])\s*"?[\w@.]*$/.test(before) || (!context.explicit && !typed.startsWith('"'))) return null;
+  let object: Node | null = inner;
+  while (object && object.name !== 'Object') object = object.parent;
+  const there = (object?.getChildren('Property') ?? [])
+    .map((p) => p.getChild('PropertyName'))
+    .filter((n) => n !== null && !(n.from <= pos && pos <= n.to))
+    .map((n) => (n ? nameText(state, n) : ''));
+  return {
+    from: pos - typed.length,
+    to: after(state, pos),
+    options: fieldsAt(around(state, object))
+      .filter((f) => !there.includes(f.name))
+      .map((f) => ({
+        label: `"${f.name}"`,
+        apply: `"${f.name}": `,
+        detail: f.required ? `${f.kind}, required` : f.kind,
+        info: f.about || undefined,
+        boost: f.required ? 1 : 0,
+      })),
+  };
+}
+
+/** A quote that was closed by itself goes with what replaces it. */
+const after = (state: EditorState, pos: number) => (state.sliceDoc(pos, pos + 1) === '"' ? pos + 1 : pos);
+
+const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content ?? '';
+
+/** An editor of JSON that knows what may stand in the body. */
+export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps) {
+  const place = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView | null>(null);
+  const now = useRef({ onChange, onSend, fieldsAt });
+  useEffect(() => {
+    now.current = { onChange, onSend, fieldsAt };
+  });
+  useEffect(() => {
+    const extensions: Extension = [
+      EditorView.cspNonce.of(nonce),
+      keymap.of([
+        {
+          key: 'Mod-Enter',
+          run: () => {
+            now.current.onSend();
+            return true;
+          },
+        },
+        ...completionKeymap,
+        ...historyKeymap,
+        ...defaultKeymap,
+      ]),
+      history(),
+      closeBrackets(),
+      json(),
+      linter((v) => (v.state.doc.toString().trim() === '' ? [] : jsonParseLinter()(v))),
+      autocompletion({ override: [(c) => complete(c, (within) => now.current.fieldsAt(within))], icons: false }),
+      placeholder('The body, as JSON. A quote offers the fields.'),
+      syntaxHighlighting(inks),
+      look,
+      EditorView.contentAttributes.of({ 'aria-label': 'Body' }),
+      EditorView.updateListener.of((u) => {
+        if (u.docChanged) now.current.onChange(u.state.doc.toString());
+      }),
+    ];
+    const made = new EditorView({
+      parent: place.current ?? undefined,
+      state: EditorState.create({ doc: text, extensions }),
+    });
+    view.current = made;
+    return () => made.destroy();
+  }, []); // eslint-disable-line react-hooks/exhaustive-deps
+  useEffect(() => {
+    const made = view.current;
+    if (made && made.state.doc.toString() !== text)
+      made.dispatch({ changes: { from: 0, to: made.state.doc.length, insert: text } });
+  }, [text]);
+  return <Box ref={place} height="100%" minHeight="0" overflow="hidden" data-part="body" />;
+}

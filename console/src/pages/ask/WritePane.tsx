@@ -1,0 +1,120 @@
+import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useDeferredValue } from 'react';
+
+import type { Model } from '../../api/service';
+import { MainButton } from '../../look/parts';
+import { BodyEditor } from './BodyEditor';
+import { actAs, encoded, type Speaker } from './sentence';
+import { bodyFields, touchOf, type Description, type Method, type Touch } from './writing';
+
+interface WritePaneProps {
+  window: string;
+  model: Model;
+  method: Method;
+  address: string;
+  speaker: Speaker;
+  body: string;
+  busy: boolean;
+  onBody: (body: string) => void;
+  onSend: () => void;
+}
+
+/** The body of a write, what it would touch, and the button that sends it. */
+export function WritePane({ window, model, method, address, speaker, body, busy, onBody, onSend }: WritePaneProps) {
+  const description = useDescription(window, speaker.role);
+  const asked = useDeferredValue(address);
+  const touch = touchOf(method, asked, body);
+  const found = useTouched(window, touch, speaker);
+  const ready = !busy && found.ready;
+  const bodiless = method === 'DELETE';
+  return (
+    <Grid templateRows="36px minmax(0, 1fr) auto" height="100%">
+      <Flex align="center" gap="10px" paddingX="16px" borderBottomWidth="1px" color="muted" fontSize="12.5px">
+        <chakra.span fontWeight="600">Body</chakra.span>
+        <span>{bodiless ? 'none: the path says it all' : 'application/json'}</span>
+      </Flex>
+      {bodiless ? (
+        <Box />
+      ) : (
+        <BodyEditor
+          text={body}
+          onChange={onBody}
+          onSend={() => ready && onSend()}
+          fieldsAt={(within) => (description ? bodyFields(description, model, method, address, within) : [])}
+        />
+      )}
+      <Flex align="center" gap="14px" borderTopWidth="1px" bg="raised" padding="10px 16px" data-part="touch">
+        <MainButton
+          type="button"
+          disabled={!ready}
+          onClick={onSend}
+          bg={method === 'DELETE' ? 'brick' : undefined}
+          flex="none"
+        >
+          {found.button}
+        </MainButton>
+        <chakra.span color={found.ready ? 'muted' : 'brick'} fontSize="13px" aria-live="polite">
+          {found.says}
+        </chakra.span>
+      </Flex>
+    </Grid>
+  );
+}
+
+/** The description of the draft as a role has it: what bodies may hold. */
+function useDescription(window: string, role: string): Description | undefined {
+  return useQuery({
+    queryKey: ['description', window, role],
+    queryFn: async () => {
+      const response = await fetch(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`);
+      return (await response.json()) as Description;
+    },
+    staleTime: 60_000,
+  }).data;
+}
+
+interface Found {
+  says: string;
+  button: string;
+  ready: boolean;
+}
+
+/** Reads what a write would touch, as the speaker, and says it. */
+function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
+  const as = actAs(speaker);
+  const { data, isPending } = useQuery({
+    queryKey: ['touch', window, touch.read, as],
+    enabled: touch.read !== undefined,
+    gcTime: 0,
+    queryFn: async () => {
+      const response = await fetch(`/draft/${window}${encoded(touch.read ?? '')}`, {
+        headers: as ? { 'Act-As': as } : {},
+      });
+      return { status: response.status, text: await response.text() };
+    },
+  });
+  if (touch.read === undefined) return { ...touch, ready: true };
+  if (isPending) return { says: 'Looking what it would touch …', button: touch.button, ready: false };
+  if (data?.status === 404)
+    return { says: `There is no row at /${touch.says} yet.`, button: touch.button, ready: true };
+  if (!data || data.status >= 400) return { says: wordsOf(data?.text), button: touch.button, ready: false };
+  if (touch.many) {
+    const n = Number(data.text);
+    const rows = `${n.toLocaleString('en')} row${n === 1 ? '' : 's'}`;
+    return {
+      says: `Every row of the filter: ${rows} of ${touch.says}.`,
+      button: `${touch.button} ${rows}`,
+      ready: true,
+    };
+  }
+  return { says: `One row: /${touch.says}.`, button: touch.button, ready: true };
+}
+
+function wordsOf(text: string | undefined): string {
+  try {
+    return (JSON.parse(text ?? '') as { error: { message: string } }).error.message;
+  } catch {
+    return 'The service does not answer.';
+  }
+}

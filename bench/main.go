@@ -167,6 +167,11 @@ func run(rounds int, length time.Duration, file, only string) error {
 			return err
 		}
 		figures = append(figures, streamed...)
+		written, err := measureBulk(ours, token, pid)
+		if err != nil {
+			return err
+		}
+		figures = append(figures, written...)
 		printFigures(os.Stdout, figures)
 	}
 	if file == "" {

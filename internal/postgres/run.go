@@ -234,7 +234,7 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64) (*W
 				}
 			}
 		} else {
-			w.Row = q.rows.append(nil, values)
+			w.Row = q.rows.append(make([]byte, 0, 512), values)
 		}
 		if at := q.Plan.Version; at >= 0 {
 			w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)

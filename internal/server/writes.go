@@ -19,13 +19,18 @@ import (
 
 // jsonBody reads a body that must be JSON, of one row or, where it may be large, of many.
 func jsonBody(r *http.Request, most int64) ([]byte, error) {
-	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-	if err != nil || kind != "application/json" {
+	given := r.Header.Get("Content-Type")
+	if kind, _, err := mime.ParseMediaType(given); err != nil || kind != "application/json" {
 		found := "has no Content-Type"
-		if given := r.Header.Get("Content-Type"); given != "" {
+		if given != "" {
 			found = fmt.Sprintf("is %q", given)
 		}
 		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
+	}
+	if n := r.ContentLength; n >= 0 && n <= most { // its length is known, so it is read at once
+		body := make([]byte, n)
+		_, err := io.ReadFull(r.Body, body)
+		return body, err
 	}
 	return io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
 }

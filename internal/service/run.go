@@ -93,8 +93,14 @@ func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, 
 
 // rowPath is the path of a row by its key, given as a JSON array.
 func rowPath(r *model.Resource, key []byte) string {
+	if len(r.Key) == 0 || len(key) < 2 {
+		return ""
+	}
+	if number := key[1 : len(key)-1]; digits(number) {
+		return r.Name + "/" + string(number)
+	}
 	var values []json.RawMessage
-	if len(r.Key) == 0 || json.Unmarshal(key, &values) != nil {
+	if json.Unmarshal(key, &values) != nil {
 		return ""
 	}
 	segments := []string{r.Name}
@@ -106,6 +112,16 @@ func rowPath(r *model.Resource, key []byte) string {
 		segments = append(segments, url.PathEscape(text))
 	}
 	return strings.Join(segments, "/")
+}
+
+// digits says whether a key is one whole number, as most are.
+func digits(text []byte) bool {
+	for _, c := range text {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return len(text) > 0
 }
 
 // explain names the fields that a refusal of the database is about, as far as the role may read them.

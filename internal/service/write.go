@@ -54,6 +54,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
+	defer func() { r.Release() }()
 	if r.Parent() != "" && !r.Single && r.View == request.Rows {
 		if in, err = a.through(ctx, c, r, in); err != nil {
 			return nil, err
@@ -150,6 +151,7 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 	if err != nil {
 		return nil, err
 	}
+	defer func() { r.Release() }()
 	if r.Field != nil && r.View == request.Rows {
 		in, replace = ofField(r, in), false
 		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
@@ -334,6 +336,7 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
+	defer func() { r.Release() }()
 	if r.Field != nil && r.View == request.Rows { // a field goes to null
 		in.Body = func() ([]byte, error) { return []byte(`{"value":null}`), nil }
 		return a.Update(ctx, c, in)

@@ -20,7 +20,7 @@ import (
 // The objects of the library write themselves level by level, each level reading what the one below wrote. This writes them in
 // one pass; a test holds it against the library.
 func JSON(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
-	p := &printer{to: out, fields: map[reflect.Type][]fieldOf{}}
+	p := &printer{to: out, fields: map[reflect.Type][]fieldOf{}, names: map[reflect.Type]string{}}
 	if err := p.description(m, scope, at); err != nil {
 		return fmt.Errorf("write the description: %w", err)
 	}
@@ -146,6 +146,7 @@ func (p *printer) flush(most int) error {
 }
 
 type printer struct {
+	names  map[reflect.Type]string // of types, without their parameters
 	to     io.Writer
 	out    []byte
 	depth  int
@@ -179,14 +180,33 @@ func (p *printer) value(v reflect.Value, sorted bool) error {
 		}
 		return p.list(v)
 	}
+	if v.Kind() == reflect.String && p.plain(v.String()) {
+		return nil
+	}
 	text, err := json.Marshal(v.Interface())
 	p.out = append(p.out, text...)
 	return err
 }
 
+// plain writes a text in quotes if nothing in it needs to be escaped, which holds for nearly all.
+func (p *printer) plain(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return false
+		}
+	}
+	p.out = append(append(append(p.out, '"'), s...), '"')
+	return true
+}
+
 // object writes a struct: those of the library that stand for something else as that.
 func (p *printer) object(v reflect.Value, sorted bool) error {
-	name, _, _ := strings.Cut(v.Type().Name(), "[")
+	t := v.Type()
+	name, known := p.names[t]
+	if !known {
+		name, _, _ = strings.Cut(t.Name(), "[")
+		p.names[t] = name
+	}
 	switch name {
 	case "Extendable":
 		return p.value(v.FieldByName("Spec"), true)
@@ -314,6 +334,9 @@ func (p *printer) line(first bool) {
 
 func (p *printer) name(name string, first bool) {
 	p.line(first)
-	text, _ := json.Marshal(name) // a string
-	p.out = append(append(p.out, text...), ':', ' ')
+	if !p.plain(name) {
+		text, _ := json.Marshal(name) // a string
+		p.out = append(p.out, text...)
+	}
+	p.out = append(p.out, ':', ' ')
 }

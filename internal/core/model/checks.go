@@ -1,9 +1,12 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"math/big"
 	"regexp"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -17,6 +20,7 @@ type Check struct {
 	Operand  *big.Rat // of a comparison
 	Text     string   // the operand, the pattern
 	Values   []string // of one of a list
+	bound    float64
 	pattern  *regexp.Regexp
 }
 
@@ -104,7 +108,7 @@ func lengthCheck(rest string) []Check {
 	}
 	n, _ := new(big.Rat).SetString(m[2]) // digits
 	one := big.NewRat(1, 1)
-	of := func(c Comparison, n *big.Rat) Check { return Check{Operator: c, Operand: n, Text: n.RatString()} }
+	of := func(c Comparison, n *big.Rat) Check { return compared(c, n, n.RatString()) }
 	switch m[1] {
 	case "<=":
 		return []Check{of(Shorter, n)}
@@ -118,10 +122,15 @@ func lengthCheck(rest string) []Check {
 	return []Check{of(Longer, n), of(Shorter, n)}
 }
 
+func compared(c Comparison, n *big.Rat, text string) Check {
+	bound, _ := n.Float64()
+	return Check{Operator: c, Operand: n, Text: text, bound: bound}
+}
+
 func valueCheck(rest string) (Check, bool) {
 	if m := comparison.FindStringSubmatch(rest); m != nil {
 		n, ok := new(big.Rat).SetString(m[2])
-		return Check{Operator: Comparison(m[1]), Operand: n, Text: m[2]}, ok
+		return compared(Comparison(m[1]), n, m[2]), ok
 	}
 	if m := matching.FindStringSubmatch(rest); m != nil && sober.MatchString(m[1]) {
 		p, err := regexp.Compile(m[1])
@@ -196,11 +205,11 @@ func (c *Check) Holds(value string) bool {
 		n := big.NewRat(int64(utf8.RuneCountInString(value)), 1).Cmp(c.Operand)
 		return c.Operator == Shorter && n <= 0 || c.Operator == Longer && n >= 0
 	}
-	v, ok := new(big.Rat).SetString(value)
+	n, ok := c.compare(value)
 	if !ok {
 		return true
 	}
-	switch n := v.Cmp(c.Operand); c.Operator {
+	switch c.Operator {
 	case Less:
 		return n < 0
 	case AtMost:
@@ -214,11 +223,26 @@ func (c *Check) Holds(value string) bool {
 	}
 }
 
-// Bound is the operand of a comparison as a number.
-func (c *Check) Bound() float64 {
-	f, _ := c.Operand.Float64()
-	return f
+// exact is up to how many digits different decimal numbers are different in floating point too.
+const exact = 15
+
+// compare compares a number with the operand.
+func (c *Check) compare(value string) (n int, ok bool) {
+	if len(value) <= exact && len(c.Text) <= exact {
+		v, err := strconv.ParseFloat(value, 64)
+		if err == nil && !math.IsNaN(v) {
+			return cmp.Compare(v, c.bound), true
+		}
+	}
+	v, ok := new(big.Rat).SetString(value)
+	if !ok {
+		return 0, false
+	}
+	return v.Cmp(c.Operand), true
 }
+
+// Bound is the operand of a comparison as a number.
+func (c *Check) Bound() float64 { return c.bound }
 
 // String says what is expected, as in "… is expected".
 func (c *Check) String() string {

@@ -93,6 +93,7 @@ func told(mistakes fault.List) error {
 // row reads the members of one object.
 func (rd *reader) row(members []member) *Row {
 	r, row := rd.resource, &Row{}
+	row.Fields, row.Values = make([]*model.Field, 0, len(members)+len(rd.key)), make([]*string, 0, len(members)+len(rd.key))
 	values := make([]*string, len(r.Fields))
 	given := make([]bool, len(r.Fields))
 	for i := range rd.key {

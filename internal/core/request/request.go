@@ -51,7 +51,7 @@ var scratch = sync.Pool{New: func() any { return &buffers{make([]token, 0, 64), 
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
 func (r *Request) Release() {
-	if r.kept != nil {
+	if r != nil && r.kept != nil {
 		scratch.Put(r.kept)
 		r.kept, r.options = nil, nil
 	}

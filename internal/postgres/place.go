@@ -15,28 +15,23 @@ type Place interface {
 	acquire(context.Context) (*pgxpool.Conn, error)
 	release(*pgxpool.Conn)
 	// write runs one writing statement. Where it may have to be undone, all that do has written goes with its error.
-	write(ctx context.Context, undoable bool, do func(querier) error) error
-}
-
-// querier is what a writing statement needs: a connection or a transaction.
-type querier interface {
-	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error
 }
 
 func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) { return s.reads.acquire(ctx) }
 
 func (s *Source) release(conn *pgxpool.Conn) { s.reads.release(conn) }
 
-func (s *Source) write(ctx context.Context, undoable bool, do func(querier) error) error {
+func (s *Source) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
 	conn, err := s.lane.acquire(ctx)
 	if err != nil {
 		return err
 	}
 	defer s.lane.release(conn)
 	if !undoable { // a statement is a transaction already
-		return do(conn)
+		return do(conn.Conn())
 	}
-	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error { return do(tx) })
+	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error { return do(tx.Conn()) })
 }
 
 // Tx is a transaction that several statements run in, one after the other. What one of them has written the next ones read.
@@ -70,7 +65,7 @@ func (t *Tx) acquire(context.Context) (*pgxpool.Conn, error) { return t.conn, ni
 
 func (t *Tx) release(*pgxpool.Conn) {}
 
-func (t *Tx) write(_ context.Context, _ bool, do func(querier) error) error { return do(t.tx) }
+func (t *Tx) write(_ context.Context, _ bool, do func(*pgx.Conn) error) error { return do(t.tx.Conn()) }
 
 // ID is the number of the transaction, by which its fate can be asked for later.
 func (t *Tx) ID(ctx context.Context) (id string, err error) {

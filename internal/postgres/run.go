@@ -196,62 +196,85 @@ func (w *Written) many(q *Query, rows pgx.Rows, first [][]byte) {
 	}
 }
 
-// Write runs a writing statement. Where a row as written breaks the role's rule, or more rows are written than may be at once (0: no
-// limit), all is undone.
-func (q *Query) Write(ctx context.Context, at Place, args []any, most int64) (*Written, error) {
+// Write runs a writing statement, for as long as the limit allows. Where a row as written breaks the role's rule, or more rows are
+// written than may be at once (0: no limit), all is undone.
+func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
-	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(on querier) error {
-		rows, err := on.Query(ctx, q.Plan.SQL, append([]any{binaryRows}, args...)...)
+	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(conn *pgx.Conn) error {
+		wait := startPatience(ctx, conn.PgConn().Conn(), limit)
+		err := q.write(conn, args, w)
+		expired := wait.end()
+		wait.mend()
 		if err != nil {
-			return err
+			return ended(ctx, expired, limit, translate(ctx, err))
 		}
-		defer rows.Close()
-		if !rows.Next() {
-			if q.Plan.Many {
-				w.Row = []byte("[]")
-			}
-			return rows.Err()
-		}
-		values := rows.RawValues()
-		w.Found = true
-		if q.Plan.Many {
-			if w.many(q, rows, values); rows.Err() == nil && (!w.Kept || most > 0 && w.Total > most) {
-				return errUndone
-			}
-			return rows.Err()
-		}
-		w.Kept = guard(values, q.Plan.Guards.Kept)
-		w.Readable = guard(values, q.Plan.Guards.Readable)
-		if at := q.Plan.Total; at >= 0 {
-			w.Total = total(values[at])
-			if at := q.Plan.Missing; at >= 0 && values[at] != nil {
-				for n := range strings.SplitSeq(string(values[at]), ",") {
-					i, err := strconv.Atoi(n)
-					if err != nil {
-						return err
-					}
-					w.Missing = append(w.Missing, i-1)
-				}
-			}
-		} else {
-			w.Row = q.rows.append(make([]byte, 0, 512), values)
-		}
-		if at := q.Plan.Version; at >= 0 {
-			w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)
-		}
-		if len(q.order) > 0 {
-			w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
-		}
-		rows.Close()
-		if rows.Err() == nil && (!w.Kept || most > 0 && w.Total > most) {
+		if !w.Kept || most > 0 && w.Total > most {
 			return errUndone
 		}
-		return rows.Err()
+		return nil
 	})
-	if err != nil && !errors.Is(err, errUndone) {
-		return nil, translate(ctx, err)
+	if err == nil || errors.Is(err, errUndone) {
+		return w, nil
 	}
-	return w, nil
+	if _, told := fault.From(err); told {
+		return nil, err
+	}
+	return nil, translate(ctx, err)
+}
+
+// write reads what a writing statement answers. The watch over it is the caller's.
+func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
+	rows, err := conn.Query(context.Background(), q.Plan.SQL, append([]any{binaryRows}, args...)...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		if q.Plan.Many {
+			w.Row = []byte("[]")
+		}
+		return rows.Err()
+	}
+	values := rows.RawValues()
+	w.Found = true
+	if q.Plan.Many {
+		w.many(q, rows, values)
+		return rows.Err()
+	}
+	w.Kept = guard(values, q.Plan.Guards.Kept)
+	w.Readable = guard(values, q.Plan.Guards.Readable)
+	if at := q.Plan.Total; at >= 0 {
+		w.Total = total(values[at])
+		if w.Missing, err = missing(q.Plan, values); err != nil {
+			return err
+		}
+	} else {
+		w.Row = q.rows.append(make([]byte, 0, 512), values)
+	}
+	if at := q.Plan.Version; at >= 0 {
+		w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)
+	}
+	if len(q.order) > 0 {
+		w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
+	}
+	rows.Close()
+	return rows.Err()
+}
+
+// missing are the rows of the input of a bulk write that there were none for.
+func missing(p *statement.Plan, values [][]byte) ([]int, error) {
+	if p.Missing < 0 || values[p.Missing] == nil {
+		return nil, nil
+	}
+	var list []int
+	for n := range strings.SplitSeq(string(values[p.Missing]), ",") {
+		i, err := strconv.Atoi(n)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, i-1)
+	}
+	return list, nil
 }
 
 func guard(values [][]byte, at int) bool { return at < 0 || values[at] != nil && values[at][0] == 1 }

@@ -113,3 +113,21 @@ func TestExplain(t *testing.T) {
 		t.Errorf("a mistake: %s %s", a.Status, a.Text)
 	}
 }
+
+// A write may take as long as its role's statements may, and what it began is undone.
+func TestSlowWrite(t *testing.T) {
+	r := start(t)
+	dsn := database(t, `create table slow (id int primary key, n int not null); insert into slow values (1, 1);
+		create function wait() returns trigger language plpgsql as $$ begin perform pg_sleep(5); return new; end $$; create trigger wait after update on slow for each row execute function wait()`)
+	if _, err := r.Operator.PushDraft(context.Background(), "slow", "window: slow\nsource: "+dsn+"\nroles: {hasty: {limits: {time: 100ms}, may: {slow: [read, update]}}}\nresources: {slow: {from: slow}}\n"); err != nil {
+		t.Fatal(err)
+	}
+	start := time.Now()
+	a := write(t, r, r.Operator.Token, "PATCH", "/draft/slow/slow/1", `{"n":2}`, "Act-As", "hasty")
+	if a.StatusCode != 504 || !strings.Contains(a.Text, "the limit of 100ms") || time.Since(start) > 3*time.Second {
+		t.Errorf("%s %s after %s", a.Status, a.Text, time.Since(start))
+	}
+	if n := column(t, dsn, "select n::text from slow"); n[0] != "1" {
+		t.Errorf("n is %v", n)
+	}
+}

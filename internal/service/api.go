@@ -84,8 +84,16 @@ type Preferences struct {
 	Explain     bool   // how the database would answer, not the answer
 }
 
-// readLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
-const readLimit = 30 * time.Second
+// timeLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
+const timeLimit = 30 * time.Second
+
+// timeOf is how long a statement of a role may take.
+func timeOf(scope *access.Scope) time.Duration {
+	if own := scope.Limits.Time; own > 0 {
+		return min(timeLimit, own)
+	}
+	return timeLimit
+}
 
 // Read answers a GET of the data API. path is below the window, without its name.
 func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, prefs Preferences) (*Page, error) {
@@ -128,10 +136,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 	if err != nil {
 		return nil, err
 	}
-	limit := readLimit
-	if own := scope.Limits.Time; own > 0 {
-		limit = min(limit, own)
-	}
+	limit := timeOf(scope)
 	if prefs.Explain {
 		page.Explained, err = a.explanation(ctx, p.query, args, limit)
 		return page, err

@@ -214,7 +214,7 @@ func (b *bulk) run(ctx context.Context, op window.Operation, plan *statement.Pla
 	if err != nil {
 		return nil, err
 	}
-	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, b.api.place, args, 0)
+	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, b.api.place, args, 0, timeOf(b.scope))
 	if err != nil {
 		return nil, b.api.explain(err, b.resource(), b.scope)
 	}

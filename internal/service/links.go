@@ -173,7 +173,7 @@ func (a *API) junction(ctx context.Context, c access.Caller, t *tie, plan func(*
 	if err != nil {
 		return 0, err
 	}
-	done, err := postgres.Compile(p, nil, postgres.Format{}).Write(ctx, a.place, args, 0)
+	done, err := postgres.Compile(p, nil, postgres.Format{}).Write(ctx, a.place, args, 0, timeOf(t.scope))
 	if err != nil {
 		return 0, a.explain(err, t.rel.From, t.scope)
 	}

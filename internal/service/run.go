@@ -44,7 +44,7 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, t *target, op windo
 	if err != nil {
 		return nil, nil, err
 	}
-	done, err := p.query.Write(ctx, a.place, args, most)
+	done, err := p.query.Write(ctx, a.place, args, most, timeOf(t.scope))
 	return p, done, err
 }
 

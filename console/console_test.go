@@ -139,7 +139,7 @@ func TestWrite(t *testing.T) {
 	p.do("type a body", chromedp.Click(body), chromedp.KeyEvent(`{"rem`))
 	p.shows(`.cm-tooltip-autocomplete`, "remarks")
 	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`), chromedp.Click(touch+" button"))
-	p.shows(answer, "204 No Content")
+	p.shows(answer, "204 No Content", " rows written")
 	if n := count(t, r, "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"); n != 0 {
 		t.Errorf("%d rows are not as they should be", n)
 	}

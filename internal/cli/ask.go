@@ -34,7 +34,7 @@ lacks.`,
 		Args: exactly("WINDOW", "PATH"),
 	}
 	a.outputFlag(c)
-	method := c.Flags().String("method", "", "GET, POST, PATCH or DELETE (default: GET, or POST with --body)")
+	method := c.Flags().String("method", "", "GET, POST, PUT, PATCH or DELETE (default: GET, or POST with --body)")
 	body := c.Flags().String("body", "", "JSON to send; @FILE reads it from a file")
 	set := c.Flags().StringArray("set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
 	as := c.Flags().String("as", "", "act as this role (on the draft)")
@@ -162,7 +162,7 @@ func (a *app) answer(res *http.Response) error {
 	}
 	switch {
 	case len(text) == 0:
-		fmt.Fprintln(a.Out, res.Status)
+		fmt.Fprintln(a.Out, res.Status+affected(res.Header.Get("Rows-Affected")))
 		return nil
 	case !strings.HasPrefix(res.Header.Get("Content-Type"), "application/json"):
 		_, err := a.Out.Write(text) // CSV, a number: as it came
@@ -336,4 +336,15 @@ func (a *app) describe() *cobra.Command {
 		return err
 	}
 	return c
+}
+
+// affected says how many rows a write of many has written.
+func affected(rows string) string {
+	switch rows {
+	case "":
+		return ""
+	case "1":
+		return ", 1 row written"
+	}
+	return ", " + rows + " rows written"
 }

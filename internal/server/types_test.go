@@ -36,12 +36,18 @@ func TestTypesInAndOut(t *testing.T) {
 		{"uuid", `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`, "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", []string{`"x"`}}, {"bytea", `"-_8A"`, "binary'-_8A'", []string{`"+/"`}},
 		{"jsonb", `{"a": [1, null, "x"]}`, "", []string{`{"a":"\u0000"}`}}, {"text[]", `["a,b","c\"d",null,""]`, "", []string{`"a"`, `[1]`}}, {"int[]", "[1,2,3]", "", []string{`["1"]`}}, {"int[][]", "[[1,2],[3,4]]", "", nil},
 		{"mood[]", `["so so"]`, "", []string{`["bad"]`}}, {"deep", "3.5", "3.5", []string{"123456.7"}},
+		{"int4range", `{"lower":3,"upper":9,"bounds":"[)"}`, "", []string{`[3,9]`, `{"lower":"3"}`, `{"lower":3,"bounds":"["}`, `{"from":3}`, `{"empty":1}`}},
+		{"tstzrange", `{"lower":"2026-07-01T10:00:00Z","bounds":"[)"}`, "", []string{`{"lower":"now"}`}}, {"numrange", `{"empty":true}`, "", nil},
+		{"datemultirange", `[{"lower":"2026-07-01","upper":"2026-07-03","bounds":"[)"},{"lower":"2026-08-01","bounds":"[)"}]`, "", []string{`{"lower":"2026-07-01"}`, `[5]`}},
+		{"int4range[]", `[{"lower":1,"upper":2,"bounds":"[)"},null]`, "", nil},
+		{"place", `{"name":"a \"b\", (c) \\ ☂","at":[1.5,null],"mood":"so so","was":"2026-07-01T10:00:00Z"}`, "", []string{`{"name":5}`, `{"nam":"x"}`, `"x"`, `{"mood":"bad"}`}},
+		{"place[]", `[{"name":"a","at":null,"mood":null,"was":null}]`, "", []string{`[{"name":1}]`}},
 	}
 	columns := make([]string, len(tests))
 	for i, tt := range tests {
 		columns[i] = fmt.Sprintf("c%d %s", i, tt.typ)
 	}
-	if _, err := conn.Exec(ctx, "create type mood as enum ('fine', 'so so'); create domain deep as numeric(6,1) check (value > 0); create table every (id int primary key, "+strings.Join(columns, ", ")+"); insert into every (id) values (1)"); err != nil {
+	if _, err := conn.Exec(ctx, "create type mood as enum ('fine', 'so so'); create type place as (name text, at numeric[], mood mood, was timestamp); create domain deep as numeric(6,1) check (value > 0); create table every (id int primary key, "+strings.Join(columns, ", ")+"); insert into every (id) values (1)"); err != nil {
 		t.Fatal(err)
 	}
 	document := "window: types\nsource: " + dsn + "\nresources: {every: {}}"

@@ -105,9 +105,17 @@ func FuzzRead(f *testing.F) {
 	scope, _ := policy.Scope(access.Caller{Subject: "x", Role: "harbour_master"})
 	f.Add([]byte(`{"name":"a","tags":["x",null],"particulars":{"a":1},"gross_tonnage":1.5e3,"built_on":"2020-01-01"}`))
 	f.Add([]byte(`{"name":`))
+	f.Add([]byte(`{"port_calls":[{"@id":"port_calls/3"},{"tugs":[{"id":3}],"berth":null}],"agent":{"name":"x","email":"y"},"port_calls@delta":[{"@removed":{"reason":"changed"},"id":3}]}`))
+	f.Add([]byte(`{"@context":"#$delta","value":[{"id":3,"flag":"NO"},{"@id":"vessels/3","name":"A"},{"@removed":{"reason":"deleted"},"id":4}]}`))
 	f.Fuzz(func(t *testing.T, body []byte) {
 		r := m.Resource("vessels")
-		_, err := payload.Read(body, r, window.Create, scope)
+		for _, op := range []window.Operation{window.Create, window.Update} {
+			_, err := payload.Read(body, r, op, scope)
+			if _, ok := fault.From(err); err != nil && !ok {
+				t.Errorf("%v is no fault", err)
+			}
+		}
+		_, err := payload.Delta(body, r, scope)
 		if _, ok := fault.From(err); err != nil && !ok {
 			t.Errorf("%v is no fault", err)
 		}

@@ -76,6 +76,9 @@ function summary(a: Answer): string {
         : `${n} of ${a.total.toLocaleString('en')} rows`,
     );
   }
+  const written = a.headers.find(([name]) => name === 'rows-affected')?.[1];
+  if (written !== undefined)
+    parts.push(`${Number(written).toLocaleString('en')} ${written === '1' ? 'row' : 'rows'} written`);
   parts.push(
     `${a.milliseconds.toFixed(1)} ms`,
     a.bytes < 1024 ? `${String(a.bytes)} B` : `${(a.bytes / 1024).toFixed(1)} KB`,

@@ -55,6 +55,7 @@ type batch struct {
 	failed map[string]bool     // requests and groups
 	done   map[string]*outcome // requests that others may refer to
 	broken bool
+	spent  int // requests that were tried
 }
 
 // outcome is what others may refer to: the row that a request made or read, and its version.
@@ -240,6 +241,9 @@ func (b *batch) try(api *service.API, q batchRequest) *batchResponse {
 	}
 	rec := newRecorder(b.w)
 	r, err := b.request(q)
+	if b.spent++; err == nil && b.spent > 1 { // the first was counted with the batch
+		_, err = b.server.service.Spend(api, b.caller)
+	}
 	if err == nil {
 		err = b.server.serve(rec, r, api, b.caller)
 	}

@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"io"
+	"math"
 	"mime"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -38,7 +41,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 			w.Header()["OData-Version"] = version
 			api, caller, err := find(r)
 			if err == nil {
-				err = serve(w, r, api, caller)
+				err = s.admitted(w, r, api, caller, serve)
 			}
 			if err != nil {
 				s.fail(w, r, err)
@@ -97,7 +100,31 @@ func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
 		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator", "an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
 	}
 	caller, err := s.service.Caller(r.Context(), name, token)
+	if caller.Anonymous() {
+		caller.From, _, _ = net.SplitHostPort(r.RemoteAddr)
+	}
 	return api, caller, err
+}
+
+// admitted serves a request that the limits of its caller let in, and tells what is left of them
+// (draft-ietf-httpapi-ratelimit-headers).
+func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller, serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) error {
+	leave, quota, err := s.service.Enter(api, caller)
+	if quota != nil {
+		reset := int(math.Ceil(quota.Reset.Seconds()))
+		w.Header().Set("RateLimit-Policy", fmt.Sprintf(`"role";q=%d;w=%d`, quota.Count, int(quota.Per.Seconds())))
+		w.Header().Set("RateLimit", fmt.Sprintf(`"role";r=%d;t=%d`, quota.Left, reset))
+		w.Header().Set("Retry-After", strconv.Itoa(reset))
+	}
+	if f, ok := fault.From(err); ok && f.Code == "limit.concurrent" {
+		w.Header().Set("Retry-After", "1")
+	}
+	if err != nil {
+		return err
+	}
+	w.Header().Del("Retry-After")
+	defer leave()
+	return serve(w, r, api, caller)
 }
 
 // draft is the draft, for operators, who may act as any role.

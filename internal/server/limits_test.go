@@ -2,6 +2,7 @@ package server_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -129,5 +130,75 @@ func TestSlowWrite(t *testing.T) {
 	}
 	if n := column(t, dsn, "select n::text from slow"); n[0] != "1" {
 		t.Errorf("n is %v", n)
+	}
+}
+
+// Callers have so many requests over a time and so many at once, each for itself; the answers say what is left.
+func TestRates(t *testing.T) {
+	r := start(t)
+	ctx := context.Background()
+	document := "window: rated\nsource: " + r.Harbour + `
+resources: {tugs: {from: harbour.tug}}
+queries: {nap: {sql: "select pg_sleep(1)::text as done"}}
+roles:
+  anyone: {anonymous: true, limits: {requests: 4/hour}, may: {tugs: read}}
+  few: {limits: {concurrent: 2}, may: {nap: read, tugs: read}}
+  many: {limits: {requests: 100000/day}, may: {tugs: read}}
+sign_in: {clients: true}
+`
+	if _, err := r.Operator.PushDraft(ctx, "rated", document); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.Publish(ctx, "rated", ""); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 6 {
+		a := r.Send(t, "", "GET", "/api/rated/tugs", nil)
+		left := max(3-i, 0)
+		if a.Header.Get("RateLimit-Policy") != `"role";q=4;w=3600` || !strings.HasPrefix(a.Header.Get("RateLimit"), fmt.Sprintf(`"role";r=%d;t=`, left)) {
+			t.Errorf("request %d: %v", i, a.Header)
+		}
+		if refused := i >= 4; refused != (a.StatusCode == 429) || refused != (a.Header.Get("Retry-After") != "") || refused && !strings.Contains(a.Text, `role \"anyone\" may send 4 requests per hour`) {
+			t.Errorf("request %d: %s %s", i, a.Status, a.Text)
+		}
+	}
+	token := func(role string) string {
+		for _, name := range []string{"one", "two"} {
+			if err := r.Service.SaveClient(ctx, "rated", name+role, "a secret for tests", []string{role}, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		token, err := (&client.Client{URL: r.URL}).ClientToken(ctx, "rated", "one"+role, "a secret for tests")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return token
+	}
+	many := token("many")
+	if a := write(t, r, many, "POST", "/api/rated/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3","method":"GET","url":"tugs"}]}`); a.StatusCode != 200 {
+		t.Errorf("a batch: %s %s", a.Status, a.Text)
+	}
+	if a := r.Send(t, many, "GET", "/api/rated/tugs", nil); !strings.HasPrefix(a.Header.Get("RateLimit"), `"role";r=99996;`) {
+		t.Errorf("each request of a batch counts: %v", a.Header)
+	}
+	few := token("few")
+	statuses := make(chan int, 4)
+	for range 4 {
+		go func() { statuses <- r.Send(t, few, "GET", "/api/rated/nap", nil).StatusCode }()
+	}
+	counts := map[int]int{}
+	for range 4 {
+		counts[<-statuses]++
+	}
+	if counts[200] != 2 || counts[429] != 2 {
+		t.Errorf("four at once where two may be: %v", counts)
+	}
+	if a := r.Send(t, few, "GET", "/api/rated/tugs", nil); a.StatusCode != 200 || a.Header.Get("RateLimit") != "" {
+		t.Errorf("afterwards: %s %v", a.Status, a.Header)
+	}
+	for _, bad := range []string{"600", "600/week", "0/minute", "many/second"} {
+		if _, err := r.Operator.PushDraft(ctx, "rated", strings.Replace(document, "4/hour", bad, 1)); err == nil || !strings.Contains(err.Error(), "such as 600/minute") {
+			t.Errorf("%s: %v", bad, err)
+		}
 	}
 }

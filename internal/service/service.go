@@ -25,6 +25,7 @@ type Service struct {
 	box     *sealer
 	log     *slog.Logger
 	signer  *signer
+	gate    *gate
 	tokens  *lru.Cache[clientKey, *tokenClaims]        // whose signature has been checked
 	clients *expirable.LRU[clientKey, *records.Client] // a changed or removed client is noticed within a second
 
@@ -52,7 +53,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	tokens, _ := lru.New[clientKey, *tokenClaims](10_000) // fails for a size under 1 only
-	s := &Service{tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
+	s := &Service{gate: newGate(), tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
 		clients: expirable.NewLRU[clientKey, *records.Client](10_000, nil, time.Second)}
 	if s.signer, err = newSigner(ctx, store, box); err != nil {
 		s.Close()

@@ -21,6 +21,7 @@ type Caller struct {
 	Subject string         // a client's id, an operator's address; "" without a token
 	Role    string         // "" for an operator who acts as no role
 	Claims  map[string]any // as JSON has them: string, json.Number or float64, bool
+	From    string         // the address that the request came from
 }
 
 // Policy is what every role of a model may do, row rules compiled.

@@ -40,7 +40,16 @@ func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[
 }
 
 func newWriter(m *model.Model, scope *access.Scope) *writer {
-	return &writer{model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
+	return &writer{limited: limited(m, scope), model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
+}
+
+// limited says whether the requests of a scope are counted; those of everyone, if any role's are.
+func limited(m *model.Model, scope *access.Scope) bool {
+	counts := func(l window.Limits) bool { return l.Requests.Count > 0 || l.Concurrent > 0 }
+	if scope.Name != "" {
+		return counts(scope.Limits)
+	}
+	return slices.ContainsFunc(m.Roles, func(r *model.Role) bool { return counts(r.Limits) })
 }
 
 // described lists the resources that the scope may do anything with.
@@ -109,6 +118,7 @@ func YAML(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
 }
 
 type writer struct {
+	limited    bool // requests are counted
 	model      *model.Model
 	scope      *access.Scope
 	components *openapi.Extendable[openapi.Components]
@@ -151,6 +161,7 @@ func (w *writer) shared(at Place) {
 		{"formats", "No format that the caller accepts is written here."},
 		{"changed", "The row has changed since the version that If-Match names, or is there already."},
 		{"versionless", "The resource is changed with If-Match alone."},
+		{"limited", "More requests than the role may send; Retry-After says when to come back."},
 		{"media", "The body has a type that is not accepted."}, {"unavailable", "The database is away or too slow."},
 	} {
 		c.Add(r.name, openapi.NewResponseBuilder().Description(r.about).AddContent("application/json", media(schemaRef("error"))).Build())
@@ -350,7 +361,7 @@ func body(schema string) *openapi.RefOrSpec[openapi.Extendable[openapi.RequestBo
 
 // statuses are the refusals by the name of their response.
 var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406", "conflict": "409", "changed": "412", "versionless": "428",
-	"media": "415", "unprocessable": "422", "unavailable": "503"}
+	"limited": "429", "media": "415", "unprocessable": "422", "unavailable": "503"}
 
 func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {
 	done := openapi.NewResponseBuilder().Description(summary + ": done.")
@@ -366,6 +377,9 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	}
 	if status == "201" || status == "200" && (strings.HasPrefix(id, "update-") || strings.HasPrefix(id, "replace-")) {
 		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the role may not read the row as stored.").Build())
+	}
+	if w.limited {
+		refusals = append(slices.Clone(refusals), "limited")
 	}
 	for _, name := range refusals {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))

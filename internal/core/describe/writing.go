@@ -53,7 +53,11 @@ func (w *writer) sharedWriting() {
 func (w *writer) batch() {
 	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json", media(schemaRef("answers-of-batch")))
 	responses := openapi.NewResponsesBuilder().AddResponse("200", done.Build())
-	for _, name := range []string{"invalid", "unauthenticated", "media", "unavailable"} {
+	names := []string{"invalid", "unauthenticated", "media", "unavailable"}
+	if w.limited {
+		names = append(names, "limited")
+	}
+	for _, name := range names {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
 	w.add("/$batch", &openapi.PathItem{Post: openapi.NewExtendable(&openapi.Operation{OperationID: "batch", Summary: "Send many requests in one", RequestBody: body("batch-of-requests"), Responses: responses.Build().Spec})})

@@ -5,6 +5,7 @@
 package window
 
 import (
+	"fmt"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -156,7 +157,23 @@ type Limits struct {
 	Depth int           // of expands and paths
 	Cost  float64       // as the database's planner reckons
 	Time  time.Duration // of a statement
+
+	Requests   Rate // of one caller
+	Concurrent int  // requests of one caller that run at once
 }
+
+// Rate is how many requests there may be over a time; 0 is no limit.
+type Rate struct {
+	Count int
+	Per   time.Duration
+}
+
+// String is the rate as people say it.
+func (r Rate) String() string {
+	return fmt.Sprintf("%d requests per %s", r.Count, rateNames[r.Per])
+}
+
+var rateNames = map[time.Duration]string{time.Second: "second", time.Minute: "minute", time.Hour: "hour", 24 * time.Hour: "day"}
 
 // Claim is what a token of a role must carry.
 type Claim struct {

@@ -355,6 +355,18 @@ func (p *parser) role(e entry) *Role {
 						p.wrong(n, "limit.invalid", "cost is a number over 0, as the database's planner reckons, this is %q", n.Value)
 					}
 				},
+				"requests": func(n *yaml.Node) {
+					rate, ok := readRate(n.Value)
+					if r.Limits.Requests = rate; !ok {
+						p.wrong(n, "limit.invalid", "requests is how many a caller may send over a time, such as 600/minute (second, minute, hour or day), this is %q", n.Value)
+					}
+				},
+				"concurrent": func(n *yaml.Node) {
+					v, err := strconv.Atoi(n.Value)
+					if r.Limits.Concurrent = v; err != nil || v < 1 {
+						p.wrong(n, "limit.invalid", "concurrent is how many requests of a caller may run at once, from 1, this is %q", n.Value)
+					}
+				},
 				"time": func(n *yaml.Node) {
 					v, err := time.ParseDuration(n.Value)
 					if r.Limits.Time = v; err != nil || v < time.Millisecond {
@@ -370,6 +382,18 @@ func (p *parser) role(e entry) *Role {
 		},
 	})
 	return r
+}
+
+// readRate reads 600/minute.
+func readRate(text string) (Rate, bool) {
+	count, per, _ := strings.Cut(text, "/")
+	n, err := strconv.Atoi(strings.TrimSpace(count))
+	for length, name := range rateNames {
+		if name == strings.TrimSpace(per) {
+			return Rate{n, length}, err == nil && n > 0
+		}
+	}
+	return Rate{}, false
 }
 
 // grant reads the three spellings: one operation, a list of operations, or a mapping of operations to what limits them.

@@ -37,8 +37,8 @@ type Surroundings struct {
 
 // Exit statuses.
 const (
-	exitDone = iota
-	_        // a check or doctor found something
+	exitDone  = iota
+	exitFound // what was looked for is not as it should be, and the output says so
 	exitUsage
 	exitRefused
 	exitUnreachable
@@ -46,6 +46,9 @@ const (
 
 // errUsage marks what was called the wrong way.
 type errUsage struct{ error }
+
+// errFound ends a command whose output tells of something that is not as it should be.
+var errFound = errors.New("found something")
 
 func usage(format string, args ...any) error { return errUsage{fmt.Errorf(format, args...)} }
 
@@ -62,6 +65,9 @@ func Run(args []string, with Surroundings) int {
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitDone
+	}
+	if errors.Is(err, errFound) {
+		return exitFound
 	}
 	fmt.Fprintln(with.Err, "eager: "+err.Error())
 	var refused *client.Refused
@@ -101,7 +107,7 @@ Start with "eager demo", which makes a made-up harbour and serves it.`,
 	})
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (EAGER_URL; default: http://127.0.0.1:8080)")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.look(), a.draft(), a.publish(), a.ask(), a.describe(), a.client(), a.version())
+	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.look(), a.draft(), a.publish(), a.ask(), a.access(), a.describe(), a.client(), a.version())
 	return root
 }
 

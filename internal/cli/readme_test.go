@@ -128,7 +128,7 @@ func TestHelpExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
-	for _, command := range []string{"version", "login", "look", "open", "ask", "describe", "publish", "client add", "draft push", "draft schema"} {
+	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish", "client add", "draft push", "draft schema"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")

@@ -180,6 +180,16 @@ func (c *Client) PushDraft(ctx context.Context, window, document string) (out se
 	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/draft", service.Document{Document: document}, &out)
 }
 
+// Lights are what the roles of a window's draft may do.
+func (c *Client) Lights(ctx context.Context, window string) (out service.Lights, err error) {
+	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/access", nil, &out)
+}
+
+// Why asks why a role of a window's draft may or may not do something.
+func (c *Client) Why(ctx context.Context, window string, q service.Question) (out service.Reason, err error) {
+	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/access", q, &out)
+}
+
 // Publish makes a window's draft live and returns the number of the release.
 func (c *Client) Publish(ctx context.Context, window, note string) (out service.Release, err error) {
 	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/releases", service.NewRelease{Note: note}, &out)

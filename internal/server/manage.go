@@ -75,6 +75,16 @@ func (s *Server) manage(r chi.Router) {
 		r.Get("/windows/{window}/model", handle(func(r *http.Request, _ string) (any, error) {
 			return s.service.ModelOf(r.Context(), chi.URLParam(r, "window"))
 		}))
+		r.Get("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
+			return s.service.Lights(r.Context(), chi.URLParam(r, "window"))
+		}))
+		r.Post("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
+			in, err := input[service.Question](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.Why(r.Context(), chi.URLParam(r, "window"), in)
+		}))
 		r.Post("/windows/{window}/releases", handle(func(r *http.Request, email string) (any, error) {
 			in, err := input[service.NewRelease](r)
 			if err != nil {

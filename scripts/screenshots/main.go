@@ -40,6 +40,8 @@ var commands = []struct {
 }{
 	{"help.png", []string{"--help"}},
 	{"look.png", []string{"look", "saltmere"}},
+	{"access-terminal.png", []string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "read", "port_calls", "17"}},
+	{"lights-terminal.png", []string{"access", "show"}},
 	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
 	{"plan-terminal.png", []string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},

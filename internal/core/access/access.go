@@ -47,6 +47,7 @@ type Decision struct {
 	Fields []bool // by Field.Index
 	Rule   *Rule  // nil: every row
 	Set    []Preset
+	Pos    window.Pos // of the grant in the document
 }
 
 // Presets says whether the service gives the field its value.
@@ -128,7 +129,7 @@ func (s *Scope) showParts() {
 func (s *Scope) View(r *model.Resource) *request.SavedView { return s.views[r] }
 
 func (b *binder) decision(role *model.Role, r *model.Resource, op window.Operation, g *model.Grant) *Decision {
-	d := &Decision{Fields: g.Fields}
+	d := &Decision{Fields: g.Fields, Pos: g.Pos}
 	rows := r
 	if r.View != nil {
 		d.Fields = slices.Repeat([]bool{true}, len(r.Fields))

@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/service"
+)
+
+func (a *app) access() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "access",
+		Short: "Show who may do what in a draft, and why",
+		Long:  "Show what the roles of a window's draft may do, and why one of them may or may not do something.",
+		Example: `  eager access show --window saltmere
+  eager access why --window saltmere --as agent --claim agent_id=3 update port_calls 17`,
+		Args: noArgs,
+	}
+	c.AddCommand(a.accessShow(), a.accessWhy())
+	return c
+}
+
+// onlyWindow is the window that a flag names, or the only one there is.
+func (a *app) onlyWindow(c *cobra.Command, name string) (string, error) {
+	if name != "" {
+		return name, nil
+	}
+	list, err := a.service().Windows(c.Context())
+	if err != nil {
+		return "", err
+	}
+	if len(list) != 1 {
+		names := make([]string, len(list))
+		for i, w := range list {
+			names[i] = w.Name
+		}
+		return "", usage("--window is missing: one of %s", strings.Join(names, ", "))
+	}
+	return list[0].Name, nil
+}
+
+// marks are the lights as a terminal shows them.
+var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●"}
+
+func (a *app) accessShow() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "show",
+		Short: "Show the lights: what each role may do with each resource",
+		Long: `Show the lights of a window's draft: for each resource and role create, read, update and delete, in this order.
+● all of it, ◐ some rows or fields only, · nothing.`,
+		Example: "  eager access show --window saltmere",
+		Args:    noArgs,
+	}
+	name := c.Flags().String("window", "", "the window (default: the only one)")
+	a.outputFlag(c)
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		window, err := a.onlyWindow(c, *name)
+		if err != nil {
+			return err
+		}
+		lights, err := a.service().Lights(c.Context(), window)
+		if err != nil {
+			return err
+		}
+		return a.print(lights, func(w io.Writer) { printLights(w, lights) })
+	}
+	return c
+}
+
+func printLights(w io.Writer, lights service.Lights) {
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "\t"+strings.Join(lights.Roles, "\t"))
+	for _, r := range lights.Resources {
+		line := r.Name
+		for _, four := range r.Lights {
+			line += "\t"
+			for _, l := range four {
+				line += marks[l]
+			}
+		}
+		fmt.Fprintln(t, line)
+	}
+	_ = t.Flush() // the terminal has gone away if this fails
+	fmt.Fprintln(w, "\nEach crossing: create, read, update, delete. ● all, ◐ some rows or fields, · nothing.")
+}
+
+func (a *app) accessWhy() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "why OPERATION RESOURCE [KEY...]",
+		Short: "Say why a role may or may not do something",
+		Long: `Say why a role of a window's draft may or may not read, create, update or delete: the grant and where it stands, the row rule with
+the caller's values and whether a row meets it, the statement, and for a refusal the smallest change of the document that would allow it.
+The exit status is 1 where the role may not.`,
+		Example: `  eager access why --window saltmere --as harbour_master update port_calls
+  eager access why --window saltmere --as harbour_master --field remarks read port_calls 17`,
+		Args: cobra.ArbitraryArgs,
+	}
+	name := c.Flags().String("window", "", "the window (default: the only one)")
+	as := c.Flags().String("as", "", "the role")
+	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
+	field := c.Flags().String("field", "", "a field that is to be read or sent")
+	a.outputFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) < 2:
+			return exactly("OPERATION", "RESOURCE")(c, args)
+		case *as == "":
+			return usage("--as is missing: the role")
+		}
+		window, err := a.onlyWindow(c, *name)
+		if err != nil {
+			return err
+		}
+		q := service.Question{Role: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
+		for name, value := range *claims {
+			q.Claims[name] = value
+		}
+		reason, err := a.service().Why(c.Context(), window, q)
+		if err != nil {
+			return err
+		}
+		if err := a.print(reason, func(w io.Writer) { printReason(w, reason) }); err != nil {
+			return err
+		}
+		if !reason.May {
+			return errFound
+		}
+		return nil
+	}
+	return c
+}
+
+func printReason(w io.Writer, r service.Reason) {
+	fmt.Fprintln(w, r.Says)
+	part := func(name, text string) {
+		if text != "" {
+			fmt.Fprintf(w, "  %-8s%s\n", name, strings.ReplaceAll(text, "\n", "\n          "))
+		}
+	}
+	if r.Grant != "" {
+		part("grant", fmt.Sprintf("%s, line %d", r.Grant, r.Line))
+	}
+	part("fields", strings.Join(r.Fields, ", "))
+	part("rows", r.Rule)
+	for _, c := range r.Conditions {
+		says := ""
+		if c.Holds != nil {
+			says = map[bool]string{true: "  holds", false: "  does not hold"}[*c.Holds]
+		}
+		part("", c.Text+says)
+	}
+	part("SQL", r.SQL)
+	part("change", r.Change)
+}

@@ -1,0 +1,48 @@
+package statement
+
+import (
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
+)
+
+// Conditions plans whether a row meets each of some rules: a column for each, in their order. There is no row where the key
+// names none.
+func Conditions(q *request.Query, rules []*access.Rule, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	r := q.Root.Resource
+	alias := b.alias(r.Name)
+	own := b.from(q.Root, alias, false)
+	keys := make([]string, len(q.Key))
+	for i := range q.Key {
+		keys[i] = column(alias, r.Key[i]) + " = " + own.expr(&q.Key[i])
+	}
+	plan := newPlan()
+	list := []string{"true"}
+	plan.Columns = []Column{{Name: "there", At: 0, Type: model.BooleanType}}
+	joins := ""
+	for i, rule := range rules {
+		f := b.from(rule.Root, alias, true)
+		list = append(list, "coalesce("+f.condition(rule.Where, false)+", false)")
+		joins += f.joins.String()
+		plan.Columns = append(plan.Columns, Column{Name: "c" + string(rune('a'+i)), At: i + 1, Type: model.BooleanType})
+	}
+	plan.SQL = "select " + strings.Join(list, ", ") + " from " + r.Table.QualifiedName() + " " + alias + joins + whereClause(keys)
+	plan.Slots = b.slots
+	return plan
+}
+
+// Shown is the statement of a write as it would be with all the fields that the role may give, to be looked at.
+func Shown(q *request.Query, op string, fields []*model.Field, scope *access.Scope) string {
+	switch op {
+	case "create":
+		return Create(q, fields, scope).SQL
+	case "update":
+		return Update(q, fields, nil, scope, false).SQL
+	case "delete":
+		return Delete(q, scope, false).SQL
+	}
+	return Read(q, scope, nil, Bounds{}, false).SQL
+}

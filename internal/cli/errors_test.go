@@ -68,3 +68,40 @@ func TestErrorCodes(t *testing.T) {
 		t.Errorf("only %d codes were found", len(used))
 	}
 }
+
+// Every test that the documents name as a proof is there.
+func TestProofs(t *testing.T) {
+	there := map[string]bool{}
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && d.Name() == "node_modules" {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)\w+)\(`).FindAllStringSubmatch(string(text), -1) {
+			there[m[1]] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := 0
+	for _, file := range []string{"conformance.md", "security.md"} {
+		text, err := os.ReadFile("../../docs/" + file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range regexp.MustCompile("`(?:\\w+\\.)?((?:Test|Fuzz)\\w+)`").FindAllStringSubmatch(string(text), -1) {
+			named++
+			if !there[m[1]] {
+				t.Errorf("docs/%s names %s, which is no test", file, m[1])
+			}
+		}
+	}
+	if named < 40 {
+		t.Errorf("only %d tests are named", named)
+	}
+}

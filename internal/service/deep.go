@@ -56,7 +56,7 @@ func (a *API) deep(ctx context.Context, c access.Caller, t *target, row *payload
 func expandNested(scope *access.Scope, row *payload.Row) string {
 	var names []string
 	for _, n := range row.Nested {
-		if scope.For(window.Read, n.Relation.To) == nil {
+		if !scope.MayFollow(n.Relation) {
 			continue
 		}
 		var below []string

@@ -331,6 +331,11 @@ func (s *Scope) check(q *request.Query) error {
 		if s.For(window.Read, h.Resource) == nil {
 			return s.Refuse(window.Read, h.Resource)
 		}
+		if h.Via != nil {
+			if err := s.checkFollow(h.Via); err != nil {
+				return err
+			}
+		}
 		for _, f := range h.Resource.Key {
 			if h.Key == nil && q.View != request.Refs {
 				continue
@@ -353,6 +358,11 @@ func (s *Scope) check(q *request.Query) error {
 			return err
 		}
 	}
+	// An order that the document gives a resource tells nothing of a field that the role may not read. The key parts rows that are
+	// alike. The order of a saved view is a part of what it shows.
+	if q.Root.Resource.View == nil {
+		q.Order = slices.DeleteFunc(q.Order, func(t request.Term) bool { return t.Implied && !inKey(t.By) && s.checkExpr(t.By) != nil })
+	}
 	for _, t := range q.Order {
 		if !t.Implied {
 			if err := s.checkExpr(t.By); err != nil {
@@ -361,13 +371,18 @@ func (s *Scope) check(q *request.Query) error {
 		}
 	}
 	// expand=* means what may be read: the rest is left out, not refused.
-	q.Expand = slices.DeleteFunc(q.Expand, func(e *request.Expansion) bool { return e.Optional && s.For(window.Read, e.Relation.To) == nil })
+	q.Expand = slices.DeleteFunc(q.Expand, func(e *request.Expansion) bool { return e.Optional && !s.MayFollow(e.Relation) })
 	for _, e := range q.Expand {
 		if err := s.check(e.Query); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func inKey(e request.Expr) bool {
+	f, ok := e.(*request.FieldOf)
+	return ok && f.Field.InKey && f.Row.Parent == nil
 }
 
 func (s *Scope) checkApply(a *request.Apply) error {
@@ -385,8 +400,34 @@ func (s *Scope) checkRow(row *request.Row) error {
 		if s.For(window.Read, row.Resource) == nil {
 			return s.Refuse(window.Read, row.Resource)
 		}
+		if row.Via != nil {
+			if err := s.checkFollow(row.Via); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
+}
+
+// checkFollow says whether the role may go along a relation: who may see which rows belong together knows the fields that say so.
+func (s *Scope) checkFollow(rel *model.Relation) error {
+	if rel.Through != nil {
+		return nil
+	}
+	for _, f := range Holding(rel) {
+		if f == nil { // the document shows the relation in place of the field
+			continue
+		}
+		if err := s.checkField(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// MayFollow says whether the role may read rows along a relation.
+func (s *Scope) MayFollow(rel *model.Relation) bool {
+	return s.For(window.Read, rel.To) != nil && s.checkFollow(rel) == nil
 }
 
 func (s *Scope) checkField(f *model.Field) error {

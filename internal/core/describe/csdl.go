@@ -179,7 +179,7 @@ func (w *csdlWriter) resource(r *model.Resource) {
 	}
 	var bindings []model.Pair
 	for _, rel := range r.Relations {
-		if w.scope.For(window.Read, rel.To) == nil {
+		if !w.scope.MayFollow(rel) {
 			continue
 		}
 		if rel.To.View != nil { // what a saved view shows belongs to its rows

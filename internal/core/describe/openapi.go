@@ -282,7 +282,7 @@ func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model
 // relations describes the paths from a row to what its relations lead to.
 func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrSpec[openapi.Extendable[openapi.Parameter]]) {
 	for _, rel := range r.Relations {
-		if w.scope.For(window.Read, rel.To) == nil {
+		if !w.scope.MayFollow(rel) {
 			continue
 		}
 		id, summary := "follow-"+r.Name+"-"+rel.Name, "Read "+rel.Name+" of one row of "+r.Name

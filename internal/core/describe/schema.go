@@ -19,7 +19,7 @@ func (w *writer) schemas(r *model.Resource) {
 			b.AddProperty(f.Name, fieldSchema(f, false))
 		}
 		for _, rel := range r.Relations {
-			if w.scope.For(window.Read, rel.To) == nil {
+			if !w.scope.MayFollow(rel) {
 				continue
 			}
 			there := schemaRef(component(rel.To, ""))

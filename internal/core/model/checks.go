@@ -150,40 +150,37 @@ func valueCheck(rest string) (Check, bool) {
 // conjunction parts an expression at its outermost ANDs.
 func conjunction(e string) []string {
 	e = strings.TrimSpace(e)
-	for strings.HasPrefix(e, "(") && closing(e) == len(e)-1 {
+	for strings.HasPrefix(e, "(") {
+		if closing := find(e, func(i, depth int) bool { return e[i] == ')' && depth == 0 }); closing != len(e)-1 {
+			break
+		}
 		e = e[1 : len(e)-1]
 	}
-	depth, quotes := 0, false
-	for i := range len(e) {
-		switch {
-		case e[i] == '\'':
-			quotes = !quotes
-		case quotes:
-		case e[i] == '(':
-			depth++
-		case e[i] == ')':
-			depth--
-		case depth == 0 && strings.HasPrefix(e[i:], " AND "):
-			return append(conjunction(e[:i]), conjunction(e[i+5:])...)
-		}
+	const and = " AND "
+	if i := find(e, func(i, depth int) bool { return depth == 0 && strings.HasPrefix(e[i:], and) }); i >= 0 {
+		return append(conjunction(e[:i]), conjunction(e[i+len(and):])...)
 	}
 	return []string{e}
 }
 
-// closing is the place of the bracket that closes the first one.
-func closing(e string) int {
+// find is the first place outside of quotes that is looked for, by how deep in brackets it leaves one; -1: none.
+func find(e string, is func(i, depth int) bool) int {
 	depth, quotes := 0, false
 	for i := range len(e) {
-		switch {
-		case e[i] == '\'':
+		switch e[i] {
+		case '\'':
 			quotes = !quotes
-		case quotes:
-		case e[i] == '(':
-			depth++
-		case e[i] == ')':
-			if depth--; depth == 0 {
-				return i
+		case '(':
+			if !quotes {
+				depth++
 			}
+		case ')':
+			if !quotes {
+				depth--
+			}
+		}
+		if !quotes && is(i, depth) {
+			return i
 		}
 	}
 	return -1

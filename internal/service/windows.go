@@ -146,7 +146,7 @@ func (s *Service) SaveDraft(ctx context.Context, name, document, by string) (*Wi
 		return nil, err
 	}
 	out := summary(w)
-	for _, d := range access.Warnings(b.model) {
+	for _, d := range b.policy.Warnings() {
 		out.Warnings = append(out.Warnings, d.String())
 	}
 	return &out, nil

@@ -1,31 +1,174 @@
 package access
 
 import (
+	"regexp"
+	"slices"
+
+	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
 
-// Warnings tell what a document allows and may not mean: a saved view shows all its rows to a role that may read only some of
-// what lies underneath.
-func Warnings(m *model.Model) fault.List {
-	var list fault.List
-	for _, role := range m.Roles {
-		limited := func(r *model.Resource) bool {
-			g := role.Grants[r][window.Read]
-			return g != nil && g.Rows.Value != ""
-		}
-		for _, view := range m.Resources {
-			g := role.Grants[view][window.Read]
-			if view.View == nil || g == nil || g.Rows.Value != "" {
+// Warnings tell what a document allows and may not mean, in the order of its roles.
+func (p *Policy) Warnings() fault.List {
+	w := warner{model: p.model}
+	for _, role := range p.model.Roles {
+		w.role(role, p.roles[role.Name])
+	}
+	w.secrets()
+	return w.list
+}
+
+type warner struct {
+	model *model.Model
+	list  fault.List
+}
+
+func (w *warner) at(pos window.Pos, code, target, format string, args ...any) {
+	w.list.Add(code, target, pos.Line, pos.Column, format, args...)
+}
+
+func (w *warner) role(role *model.Role, s *Scope) {
+	w.views(role)
+	for _, r := range w.model.Resources {
+		for _, op := range window.Operations {
+			d := s.For(op, r)
+			if d == nil {
 				continue
 			}
-			for _, seen := range append([]*model.Resource{view}, m.Parts...) {
-				if of := seen.View.Of; seen.View.Top == view && limited(of) {
-					list.Add("view.rows", view.Name, g.Pos.Line, g.Pos.Column, "role %s may read only some rows of %s, but %s shows it those of all; if that is not meant, give the grant on %s rows of its own", role.Name, of.Name, view.Name, view.Name)
+			if role.Anonymous && op != window.Read {
+				w.at(d.Pos, "grant.anonymous", r.Name, "role %s may %s %s: anyone may, without a token", role.Name, op, r.Name)
+			}
+			if d.Rule != nil {
+				w.rule(role, s, op, r, d)
+			}
+		}
+	}
+}
+
+// views warns of a saved view that shows all its rows to a role that may read only some of what lies underneath.
+func (w *warner) views(role *model.Role) {
+	limited := func(r *model.Resource) bool {
+		g := role.Grants[r][window.Read]
+		return g != nil && g.Rows.Value != ""
+	}
+	for _, view := range w.model.Resources {
+		g := role.Grants[view][window.Read]
+		if view.View == nil || g == nil || g.Rows.Value != "" {
+			continue
+		}
+		for _, seen := range append([]*model.Resource{view}, w.model.Parts...) {
+			if of := seen.View.Of; seen.View.Top == view && limited(of) {
+				w.at(g.Pos, "view.rows", view.Name, "role %s may read only some rows of %s, but %s shows it those of all; if that is not meant, give the grant on %s rows of its own", role.Name, of.Name, view.Name, view.Name)
+			}
+		}
+	}
+}
+
+// rule warns of a rule that is the same for every row, that looks into what the role may not read, or that no index serves.
+func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.Resource, d *Decision) {
+	what := "role " + role.Name + ", " + string(op) + " of " + r.Name
+	named, unread := false, map[*model.Resource]bool{}
+	request.Walk(d.Rule.Where, func(e request.Expr) {
+		switch e := e.(type) {
+		case *request.FieldOf:
+			named = true
+			for row := e.Row; row != nil && row.Parent != nil; row = row.Parent {
+				if s.For(window.Read, row.Resource) == nil && !unread[row.Resource] {
+					unread[row.Resource] = true
+					w.at(d.Pos, "rule.reaches", r.Name, "%s: the rows depend on %s, which the role may not read; which rows it sees tells something of them", what, row.Resource.Name)
+				}
+			}
+		case *request.Quantifier, *request.Count, *request.ElementOf:
+			named = true
+		}
+	})
+	switch {
+	case !named:
+		w.at(d.Pos, "rule.constant", r.Name, "%s: the rule %q names no field, so it holds for every row or for none", what, d.Rule.Text)
+		return
+	case contradicts(d.Rule.Where):
+		w.at(d.Pos, "rule.constant", r.Name, "%s: no row can meet the rule %q: one field can't have two values", what, d.Rule.Text)
+		return
+	}
+	if f := unindexed(d.Rule); f != nil && f.Resource.Table.RowEstimate > large {
+		w.at(d.Pos, "rule.slow", r.Name, "%s: the rule compares %s, which no index begins with; %s has about %d rows", what, f.Name, r.Name, f.Resource.Table.RowEstimate)
+	}
+}
+
+// large is from how many rows on it matters that no index serves a rule.
+const large = 10_000
+
+// equalities are the comparisons of a field of the row itself with a value that all rows of a rule must meet.
+func equalities(e request.Expr) map[*model.Field][]request.Expr {
+	found := map[*model.Field][]request.Expr{}
+	var visit func(request.Expr)
+	visit = func(e request.Expr) {
+		c, ok := e.(*request.Call)
+		switch {
+		case ok && c.Op == "and":
+			for _, a := range c.Args {
+				visit(a)
+			}
+		case ok && c.Op == "eq" && len(c.Args) == 2:
+			for i, a := range c.Args {
+				if f, ok := a.(*request.FieldOf); ok && f.Row.Parent == nil {
+					found[f.Field] = append(found[f.Field], c.Args[1-i])
 				}
 			}
 		}
 	}
-	return list
+	visit(e)
+	return found
+}
+
+// contradicts says whether a rule asks one field to be two values.
+func contradicts(e request.Expr) bool {
+	for _, values := range equalities(e) {
+		texts := map[string]bool{}
+		for _, v := range values {
+			if v, ok := v.(*request.Value); ok && v.Fixed != nil {
+				texts[v.Fixed.Text] = true
+			}
+		}
+		if len(texts) > 1 {
+			return true
+		}
+	}
+	return false
+}
+
+// unindexed is a field that a rule compares with a value where no field that it compares begins an index; nil where one does.
+func unindexed(rule *Rule) *model.Field {
+	var first *model.Field
+	for f := range equalities(rule.Where) {
+		if slices.ContainsFunc(f.Resource.Table.Indexes, func(ix catalog.Index) bool { return !ix.Partial && ix.Columns[0] == f.Column.Name }) {
+			return nil
+		}
+		if first == nil || f.Index < first.Index {
+			first = f
+		}
+	}
+	return first
+}
+
+// secret is what fields are called that nobody should see.
+var secret = regexp.MustCompile(`(?i)(^|_)(pass(word|wd|code)?|secret|tokens?|api_?key|private_?key|salt|pin|hash)$`)
+
+// secrets warns of fields that look like secrets, and that some role may read.
+func (w *warner) secrets() {
+	for _, r := range w.model.Resources {
+		for _, f := range r.Fields {
+			if !secret.MatchString(f.Column.Name) || r.View != nil || r.Query != nil {
+				continue
+			}
+			for _, role := range w.model.Roles {
+				if g := role.Grants[r][window.Read]; g != nil && g.Fields[f.Index] {
+					w.at(g.Pos, "field.secret", f.Name, "role %s may read %s of %s, which looks like a secret; if it is one, say %s: {expose: false}", role.Name, f.Name, r.Name, f.Column.Name)
+				}
+			}
+		}
+	}
 }

@@ -186,7 +186,7 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 		fields = append(fields, r.Field(name))
 	}
 	if at.Single || w.op == window.Read || w.op == window.Create {
-		out.SQL = statement.Shown(q, string(w.op), fields, w.scope)
+		out.SQL = statement.Shown(q, w.op, fields, w.scope)
 	}
 	if !at.Single || w.op == window.Create || r.View != nil {
 		return nil

@@ -1,11 +1,13 @@
 package statement
 
 import (
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/window"
 )
 
 // Conditions plans whether a row meets each of some rules: a column for each, in their order. There is no row where the key
@@ -27,21 +29,21 @@ func Conditions(q *request.Query, rules []*access.Rule, scope *access.Scope) *Pl
 		f := b.from(rule.Root, alias, true)
 		list = append(list, "coalesce("+f.condition(rule.Where, false)+", false)")
 		joins += f.joins.String()
-		plan.Columns = append(plan.Columns, Column{Name: "c" + string(rune('a'+i)), At: i + 1, Type: model.BooleanType})
+		plan.Columns = append(plan.Columns, Column{Name: "c" + strconv.Itoa(i), At: i + 1, Type: model.BooleanType})
 	}
 	plan.SQL = "select " + strings.Join(list, ", ") + " from " + r.Table.QualifiedName() + " " + alias + joins + whereClause(keys)
 	plan.Slots = b.slots
 	return plan
 }
 
-// Shown is the statement of a write as it would be with all the fields that the role may give, to be looked at.
-func Shown(q *request.Query, op string, fields []*model.Field, scope *access.Scope) string {
+// Shown is the statement of an operation to be looked at, of a write as it would be with all the fields that the role may give.
+func Shown(q *request.Query, op window.Operation, fields []*model.Field, scope *access.Scope) string {
 	switch op {
-	case "create":
+	case window.Create:
 		return Create(q, fields, scope).SQL
-	case "update":
+	case window.Update:
 		return Update(q, fields, nil, scope, false).SQL
-	case "delete":
+	case window.Delete:
 		return Delete(q, scope, false).SQL
 	}
 	return Read(q, scope, nil, Bounds{}, false).SQL

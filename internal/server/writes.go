@@ -71,7 +71,7 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 		return err
 	}
 	if written.Many {
-		w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
+		return writeRows(w, r, written, format{})
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil

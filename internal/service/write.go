@@ -80,10 +80,15 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	if row.Nested != nil {
-		return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
+	return a.createdWhole(ctx, c, t, row, in)
+}
+
+// createdWhole adds a row, and in one transaction with it what stands in it.
+func (a *API) createdWhole(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {
+	if row.Nested == nil {
+		return a.created(ctx, c, t, row)
 	}
-	return a.created(ctx, c, t, row)
+	return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
 }
 
 // through makes of a create along a relation one at the collection itself, whose body names the row that the path leads through.
@@ -318,12 +323,7 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 	if err != nil {
 		return nil, err
 	}
-	var made *Written
-	if row.Nested != nil {
-		made, err = a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
-	} else {
-		made, err = a.created(ctx, c, t, row)
-	}
+	made, err := a.createdWhole(ctx, c, t, row, in)
 	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && in.MustBeNew {
 		return nil, fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
 	}

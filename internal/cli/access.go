@@ -101,7 +101,7 @@ The exit status is 1 where the role may not.`,
 		Args: cobra.ArbitraryArgs,
 	}
 	name := c.Flags().String("window", "", "the window (default: the only one)")
-	as := c.Flags().String("as", "", "the role")
+	as := c.Flags().StringSlice("as", nil, "the role, or several: pilot,agent")
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	field := c.Flags().String("field", "", "a field that is to be read or sent")
 	a.outputFlag(c)
@@ -109,14 +109,14 @@ The exit status is 1 where the role may not.`,
 		switch {
 		case len(args) < 2:
 			return exactly("OPERATION", "RESOURCE")(c, args)
-		case *as == "":
+		case len(*as) == 0:
 			return usage("--as is missing: the role")
 		}
 		window, err := a.onlyWindow(c, *name)
 		if err != nil {
 			return err
 		}
-		q := service.Question{Role: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
+		q := service.Question{Roles: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
 		for name, value := range *claims {
 			q.Claims[name] = value
 		}

@@ -37,7 +37,7 @@ lacks.`,
 	method := c.Flags().String("method", "", "GET, POST, PUT, PATCH or DELETE (default: GET, or POST with --body)")
 	body := c.Flags().String("body", "", "JSON to send; @FILE reads it from a file")
 	set := c.Flags().StringArray("set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
-	as := c.Flags().String("as", "", "act as this role (on the draft)")
+	as := c.Flags().StringSlice("as", nil, "act as this role, or several: pilot,agent (on the draft)")
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	live := c.Flags().Bool("live", false, "ask what is published, with --token or without")
 	token := c.Flags().String("token-file", "", "file with an access token for --live")
@@ -52,7 +52,7 @@ lacks.`,
 			if *plan {
 				return usage("--plan works on the draft: callers of the live API are not told of the database")
 			}
-			if *as != "" {
+			if len(*as) > 0 {
 				return usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
 			}
 			r.Path = "/api" + strings.TrimPrefix(r.Path, "/draft")
@@ -135,13 +135,13 @@ func bodyOf(set []string) (string, error) {
 	return b.String() + "}", nil
 }
 
-// actAs writes the Act-As header (RFC 9651, 3.3): whole numbers as numbers, the rest as strings.
-func actAs(role string, claims map[string]string) string {
-	if role == "" {
+// actAs writes the Act-As header (RFC 9651, 3.1): whole numbers as numbers, the rest as strings.
+func actAs(roles []string, claims map[string]string) string {
+	if len(roles) == 0 {
 		return ""
 	}
 	var b strings.Builder
-	b.WriteString(role)
+	b.WriteString(strings.Join(roles, ", "))
 	for name, value := range claims {
 		if _, err := strconv.ParseInt(value, 10, 64); err != nil {
 			value = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`

@@ -83,6 +83,8 @@ func compileCSV(columns []statement.Column, f Format, within string) []csvColumn
 			out = append(out, csvColumn{name: name, at: c.At, value: csvAppender(c.Type)})
 		case statement.Total:
 			out = append(out, csvColumn{name: name, at: c.At, value: appendInteger})
+		case statement.Masked: // null where it is not shown
+			out = append(out, compileCSV(c.Columns, f, within)...)
 		case statement.Object:
 			out = append(out, compileCSV(c.Columns, f, name+"/")...)
 		default:
@@ -194,6 +196,9 @@ type xmlRows []xmlColumn
 func compileXML(columns []statement.Column, f Format) []xmlColumn {
 	out := make([]xmlColumn, len(columns))
 	for i, c := range columns {
+		if c.Kind == statement.Masked { // null where it is not shown
+			c = c.Columns[0]
+		}
 		name := xmlName(c.Name)
 		out[i] = xmlColumn{open: []byte("<" + name + ">"), end: []byte("</" + name + ">"), null: []byte("<" + name + ` xsi:nil="true"/>`), at: c.At, kind: c.Kind}
 		switch c.Kind {

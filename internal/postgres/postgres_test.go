@@ -133,7 +133,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	scope, err := policy.Scope(access.Caller{Subject: "operator"})
+	scope, err := policy.Scope(access.Caller{Subject: "operator", Operator: true})
 	if err != nil {
 		t.Fatal(err)
 	}

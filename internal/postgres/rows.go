@@ -15,7 +15,7 @@ type column struct {
 	kind         statement.ColumnKind
 	columns      []column // of a relation or an object, or the key of a link
 	path, suffix string   // of a link: the resource, and what follows the key
-	text         []byte   // of a fixed value
+	text         []byte   // of a fixed value, or in the place of a member that is not shown
 }
 
 func compile(columns []statement.Column, f Format) []column {
@@ -31,6 +31,8 @@ func compile(columns []statement.Column, f Format) []column {
 			out[i].columns, out[i].path, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
 		case statement.Fixed:
 			out[i].text = appendString(nil, c.Text)
+		case statement.Masked:
+			out[i].columns, out[i].text = compile(c.Columns, f), append(memberName(c.Name+"@Core.Permissions"), `"None"`...)
 		default:
 			out[i].columns = compile(c.Columns, f)
 		}
@@ -45,11 +47,14 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 	dst = append(dst, '{')
 	for i := range columns {
 		c := &columns[i]
-		if i > 0 {
-			dst = append(dst, c.name...)
-		} else {
-			dst = append(dst, c.name[1:]...)
+		if c.kind == statement.Masked {
+			if values[c.at][0] == 0 { // not available for want of permissions (Protocol, 11.2.2)
+				dst = append(dst, c.text[first(i):]...)
+				continue
+			}
+			c = &c.columns[0]
 		}
+		dst = append(dst, c.name[first(i):]...)
 		if c.kind == statement.Plain {
 			if value := values[c.at]; value != nil {
 				dst = c.value(dst, value)
@@ -61,6 +66,14 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 		dst = appendValue(dst, values, c)
 	}
 	return append(dst, '}')
+}
+
+// first leaves out the comma before the first member of an object.
+func first(i int) int {
+	if i == 0 {
+		return 1
+	}
+	return 0
 }
 
 // appendValue writes the value of a column of any kind.

@@ -138,48 +138,53 @@ func (s *Server) draft(r *http.Request) (*service.API, access.Caller, error) {
 		return nil, access.Caller{}, err
 	}
 	caller, err := actAs(r, api)
-	if caller.Role == "" && !caller.Anonymous() {
+	if caller.Operator {
 		caller.Subject = email
 	}
 	return api, caller, err
 }
 
-// actAs reads `Act-As: agent;agent_id=3`, an item with parameters (RFC 9651, 3.3). Without it, the operator acts as no role and
-// may do all that the window exposes; the name of the anonymous role stands for a caller without a token.
+// actAs reads `Act-As: agent;agent_id=3`, a list of items with parameters (RFC 9651, 3.1): roles, and the claims of a caller that has
+// them. Without it, the operator acts as no role and may do all that the window exposes; the name of the anonymous role stands for
+// a caller without a token.
 func actAs(r *http.Request, api *service.API) (access.Caller, error) {
 	header := r.Header.Values("Act-As")
 	if len(header) == 0 {
-		return access.Caller{Subject: "operator"}, nil
+		return access.Caller{Operator: true}, nil
 	}
 	wrong := func(why string) error {
 		return fault.New(fault.Invalid, "act_as.invalid", "Act-As %s; write a role and its claims, such as agent;agent_id=3", why).On("Act-As")
 	}
-	item, err := httpsfv.UnmarshalItem(header)
+	list, err := httpsfv.UnmarshalList(header)
 	if err != nil {
 		return access.Caller{}, wrong("can't be read")
 	}
-	role, ok := item.Value.(httpsfv.Token)
-	if !ok {
-		return access.Caller{}, wrong("names no role")
-	}
-	c := access.Caller{Role: string(role), Claims: map[string]any{}}
-	known := api.Model.Role(c.Role)
-	if known == nil {
-		return access.Caller{}, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", c.Role, fault.Suggest(c.Role, api.Policy.RoleNames())).On("Act-As")
-	}
-	for _, name := range item.Params.Names() {
-		v, _ := item.Params.Get(name)
-		switch v := v.(type) {
-		case httpsfv.Token:
-			c.Claims[name] = string(v)
-		default:
+	c := access.Caller{Subject: "operator", Claims: map[string]any{}}
+	for _, member := range list {
+		item, _ := member.(httpsfv.Item)
+		role, ok := item.Value.(httpsfv.Token)
+		if !ok {
+			return access.Caller{}, wrong("names no role")
+		}
+		known := api.Model.Role(string(role))
+		if known == nil {
+			return access.Caller{}, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", string(role), fault.Suggest(string(role), api.Policy.RoleNames())).On("Act-As")
+		}
+		if known.Anonymous && len(list) == 1 {
+			return access.Caller{}, nil
+		}
+		c.Roles = append(c.Roles, known.Name)
+		for _, name := range item.Params.Names() {
+			v, _ := item.Params.Get(name)
+			if token, ok := v.(httpsfv.Token); ok {
+				v = string(token)
+			}
 			c.Claims[name] = v
 		}
 	}
-	if known.Anonymous {
-		return access.Caller{}, nil
+	if c.Roles == nil {
+		return access.Caller{}, wrong("names no role")
 	}
-	c.Subject = "operator"
 	return c, nil
 }
 
@@ -367,6 +372,9 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 // field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.
 func (s *Server) field(w http.ResponseWriter, page *service.Page, f format, before []byte) error {
 	row := page.AppendRow(nil)
+	if bytes.HasPrefix(row, []byte(`{"`+page.Field.Name+`@`)) {
+		return fault.New(fault.Forbidden, "access.field", "none of the caller's roles that reach this row may read %s in it", page.Field.Name).On(page.Field.Name)
+	}
 	value := bytes.TrimSuffix(bytes.TrimPrefix(row, []byte(`{"`+page.Field.Name+`":`)), []byte("}"))
 	if bytes.Equal(value, []byte("null")) {
 		w.WriteHeader(http.StatusNoContent)

@@ -19,7 +19,7 @@ func (s *Server) description(find target, kind string, write func(io.Writer, *mo
 			return
 		}
 		role := r.URL.Query().Get("role")
-		scope, err := api.Policy.Scope(access.Caller{Subject: "description", Role: role})
+		scope, err := api.Policy.Scope(access.Caller{Subject: "description", Roles: []string{role}})
 		if err != nil {
 			f, _ := fault.From(err)
 			s.fail(w, r, fault.New(fault.Invalid, f.Code, "%s", f.Message).On("role"))

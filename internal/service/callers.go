@@ -143,7 +143,7 @@ func (s *Service) Caller(ctx context.Context, window, bearer string) (access.Cal
 	if err != nil {
 		return access.Caller{}, fmt.Errorf("read client %q: %w", claims.Subject, err)
 	}
-	return access.Caller{Subject: c.ID, Role: claims.Scope, Claims: c.Claims}, nil
+	return access.Caller{Subject: c.ID, Roles: []string{claims.Scope}, Claims: c.Claims}, nil
 }
 
 // verified checks a token's signature and what it says of itself. Checking a signature costs more than reading a row, so a

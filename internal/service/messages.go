@@ -157,7 +157,7 @@ func (s *Service) ModelOf(ctx context.Context, name string) (*ModelView, error) 
 	}
 	for _, r := range api.Model.Roles {
 		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: []ClaimView{}, Reads: map[string][]string{}}
-		scope, err := api.Policy.Scope(access.Caller{Subject: "model", Role: r.Name})
+		scope, err := api.Policy.Scope(access.Caller{Subject: "model", Roles: []string{r.Name}})
 		if err != nil {
 			return nil, err
 		}

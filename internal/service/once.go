@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
@@ -23,7 +24,7 @@ type Answer = records.Answer
 // done; that is not remembered.
 func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint []byte, do func(*API) (Answer, error)) (Answer, error) {
 	var none Answer
-	id := records.RequestKey{API: a.Model.Name, Caller: c.Role + " " + c.Subject, Key: key}
+	id := records.RequestKey{API: a.Model.Name, Caller: strings.Join(c.Roles, " ") + " " + c.Subject, Key: key}
 	if a.Release == 0 {
 		id.API += "/draft"
 	}

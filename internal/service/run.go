@@ -88,7 +88,11 @@ func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, 
 	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
 		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
 	}
-	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", c.Role, r.Resource.Name, op).On(r.Resource.Name)
+	scope, err := a.Policy.Scope(c)
+	if err != nil {
+		return err
+	}
+	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", scope.Name, r.Resource.Name, op).On(r.Resource.Name)
 }
 
 // rowPath is the path of a row by its key, given as a JSON array.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -51,7 +52,7 @@ func read(t testing.TB, api *service.API, c access.Caller, path, query string) (
 	return string(rows), page.Close()
 }
 
-var operator = access.Caller{Subject: "operator"}
+var operator = access.Caller{Subject: "operator", Operator: true}
 
 // A service that starts again serves the release as it was published, whatever became of the draft and the catalog since.
 func TestRestart(t *testing.T) {
@@ -167,7 +168,7 @@ func TestSameShapeOtherValues(t *testing.T) {
 func TestRoleIsLookedUp(t *testing.T) {
 	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
 	token := r.Token(t, "agent")
-	if c, err := r.Service.Caller(ctx, demo.Window, token); err != nil || c.Role != "agent" {
+	if c, err := r.Service.Caller(ctx, demo.Window, token); err != nil || !slices.Equal(c.Roles, []string{"agent"}) {
 		t.Fatalf("caller %+v, %v", c, err)
 	}
 	if _, err := r.Service.AddClient(ctx, demo.Window, "agent-demo", service.NewClient{Secret: "x", Roles: []string{"office"}}); err != nil {

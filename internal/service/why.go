@@ -43,7 +43,7 @@ func (s *Service) Lights(ctx context.Context, name string) (*Lights, error) {
 	for _, r := range api.Model.Resources {
 		line := ResourceLight{Name: r.Name}
 		for _, role := range out.Roles {
-			scope, err := api.Policy.Scope(access.Caller{Subject: "lights", Role: role})
+			scope, err := api.Policy.Scope(access.Caller{Subject: "lights", Roles: []string{role}})
 			if err != nil {
 				return nil, err
 			}
@@ -60,7 +60,7 @@ func (s *Service) Lights(ctx context.Context, name string) (*Lights, error) {
 
 // Question asks why a role may or may not do something.
 type Question struct {
-	Role      string         `json:"role"`
+	Roles     []string       `json:"roles"`
 	Claims    map[string]any `json:"claims"`
 	Operation string         `json:"operation"`
 	Resource  string         `json:"resource"`
@@ -104,16 +104,32 @@ func (s *Service) Why(ctx context.Context, name string, q Question) (*Reason, er
 	if q.Field != "" && r.Field(q.Field) == nil {
 		return nil, fault.New(fault.Invalid, "field.unknown", "%s has no field %q%s", r.Name, q.Field, fault.Suggest(q.Field, r.FieldNames())).On("field")
 	}
-	c := access.Caller{Subject: "why", Role: q.Role, Claims: q.Claims}
-	if api.Model.Role(q.Role) == nil {
-		return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", q.Role, fault.Suggest(q.Role, api.Policy.RoleNames())).On("role")
+	if len(q.Roles) == 0 {
+		return nil, fault.New(fault.Invalid, "role.missing", "say as which role: %s", strings.Join(api.Policy.RoleNames(), ", ")).On("roles")
 	}
-	scope, err := api.scope(c)
-	if err != nil {
-		return nil, err
+	// A caller with several roles may do what one of them may: the first that may is the reason.
+	var first *Reason
+	for _, role := range q.Roles {
+		if api.Model.Role(role) == nil {
+			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames())).On("roles")
+		}
+		c := access.Caller{Subject: "why", Roles: []string{role}, Claims: q.Claims}
+		scope, err := api.scope(c)
+		if err != nil {
+			return nil, err
+		}
+		w := &why{api: api, ctx: ctx, caller: c, scope: scope, op: op, resource: r, asked: q}
+		reason, err := w.reason()
+		if err != nil || reason.May {
+			return reason, err
+		}
+		if first == nil {
+			first = reason
+		} else {
+			first.Says += " " + reason.Says
+		}
 	}
-	w := &why{api: api, ctx: ctx, caller: c, scope: scope, op: op, resource: r, asked: q}
-	return w.reason()
+	return first, nil
 }
 
 // why gathers the parts of a reason.

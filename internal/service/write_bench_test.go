@@ -18,7 +18,7 @@ func BenchmarkWrite(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := access.Caller{Subject: "bench", Role: "harbour_master"}
+	c := access.Caller{Subject: "bench", Roles: []string{"harbour_master"}}
 	for _, w := range []struct {
 		name, path, body string
 		do               func(context.Context, access.Caller, service.Write) (*service.Written, error)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -18,22 +19,24 @@ import (
 
 // Caller is who sent a request and as what.
 type Caller struct {
-	Subject string         // a client's id, an operator's address; "" without a token
-	Role    string         // "" for an operator who acts as no role
-	Claims  map[string]any // as JSON has them: string, json.Number or float64, bool
-	From    string         // the address that the request came from
+	Subject  string         // a client's id, an account's number, an operator's address; "" without a token
+	Operator bool           // one who acts as no role
+	Roles    []string       // of the others
+	Claims   map[string]any // as JSON has them: string, json.Number or float64, bool
+	From     string         // the address that the request came from
 }
 
 // Policy is what every role of a model may do, row rules compiled.
 type Policy struct {
 	model    *model.Model
 	roles    map[string]*Scope
+	unions   sync.Map // of the scopes of several roles, by their names
 	operator *Scope
 }
 
-// Scope is what one role may do. The scope of operators, who act as no role, holds all that the window exposes.
+// Scope is what a caller may do in its role, or in several. The scope of operators, who act as no role, holds all that the window exposes.
 type Scope struct {
-	Name      string // the role's; "" for operators
+	Name      string // the role's, or those of all; "" for operators
 	Anonymous bool
 	Claims    []model.Claim
 	Limits    window.Limits
@@ -42,12 +45,16 @@ type Scope struct {
 	decisions map[window.Operation][]*Decision // by Resource.Index
 }
 
-// Decision is one operation on one resource for one role.
+// Decision is one operation on one resource for one role, or for several.
 type Decision struct {
 	Fields []bool // by Field.Index
-	Rule   *Rule  // nil: every row
+	Rule   *Rule  // of one role; nil: every row
 	Set    []Preset
 	Pos    window.Pos // of the grant in the document
+	Masks  []Mask     // fields that are not read in every row
+
+	grants []*Decision // of several roles, what each may do
+	kept   *Rule       // of such a grant: Rule, and the values that it sets itself
 }
 
 // Presets says whether the service gives the field its value.
@@ -209,22 +216,47 @@ func operatorScope(m *model.Model, views map[*model.Resource]*request.SavedView)
 	return s
 }
 
-// Scope is the scope that a caller acts in. A caller without a role and without a subject is one without a token.
+// Scope is the scope that a caller acts in. Roles that the document does not have any more count only where there is no other.
 func (p *Policy) Scope(c Caller) (*Scope, error) {
-	if c.Role == "" && c.Subject == "" {
+	switch {
+	case c.Operator:
+		return p.operator, nil
+	case len(c.Roles) == 1:
+		if s, ok := p.roles[c.Roles[0]]; ok {
+			return s, nil
+		}
+	case c.Anonymous():
 		if role := p.model.AnonymousRole(); role != nil {
 			return p.roles[role.Name], nil
 		}
 		return nil, &fault.Fault{Kind: fault.Unauthenticated, Code: "token.missing", Message: "this API answers only callers with a token; send it as \"Authorization: Bearer …\""}
 	}
-	if c.Role == "" {
-		return p.operator, nil
+	known := make([]*model.Role, 0, len(c.Roles))
+	names := ""
+	for _, role := range p.model.Roles { // in the document's order, each once
+		if slices.Contains(c.Roles, role.Name) {
+			known = append(known, role)
+			names += role.Name + " "
+		}
 	}
-	s, ok := p.roles[c.Role]
-	if !ok {
-		return nil, fault.New(fault.Forbidden, "role.unknown", "there is no role %q here%s", c.Role, fault.Suggest(c.Role, p.RoleNames()))
+	switch len(known) {
+	case 0:
+		return nil, fault.New(fault.Forbidden, "role.unknown", "%s", unknown(c.Roles, p.RoleNames()))
+	case 1:
+		return p.roles[known[0].Name], nil
 	}
-	return s, nil
+	if s, ok := p.unions.Load(names); ok {
+		return s.(*Scope), nil
+	}
+	s, _ := p.unions.LoadOrStore(names, p.union(known))
+	return s.(*Scope), nil
+}
+
+func unknown(roles, known []string) string {
+	if len(roles) == 0 {
+		return "the caller has no role here; an operator of this API can give it one"
+	}
+	return fmt.Sprintf("there is no role %q here%s", roles[0], fault.Suggest(roles[0], known))
 }
 
 // RoleNames lists the roles in the document's order.
@@ -591,4 +623,4 @@ func (s *Scope) Operations(r *model.Resource) []window.Operation {
 }
 
 // Anonymous says whether the caller sent no token.
-func (c Caller) Anonymous() bool { return c.Subject == "" && c.Role == "" }
+func (c Caller) Anonymous() bool { return c.Subject == "" && !c.Operator && len(c.Roles) == 0 }

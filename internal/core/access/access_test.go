@@ -39,7 +39,7 @@ func TestCheck(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.role+" "+tt.path+"?"+tt.query, func(t *testing.T) {
-			c := access.Caller{Subject: "x", Role: tt.role}
+			c := access.Caller{Subject: "x", Roles: []string{tt.role}}
 			if tt.role == "board" {
 				c = access.Caller{}
 			}
@@ -93,7 +93,7 @@ func TestRulesAreCompiled(t *testing.T) {
 
 func TestClaims(t *testing.T) {
 	_, policy := harbour.Saltmere(t)
-	scope, err := policy.Scope(access.Caller{Subject: "x", Role: "agent"})
+	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +111,7 @@ func TestClaims(t *testing.T) {
 			t.Errorf("%v: got %v, want %q", tt.claims, err, tt.want)
 		}
 	}
-	if _, err := policy.Scope(access.Caller{Subject: "x", Role: "agnet"}); err == nil || !strings.Contains(err.Error(), `did you mean "agent"?`) {
+	if _, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agnet"}}); err == nil || !strings.Contains(err.Error(), `did you mean "agent"?`) {
 		t.Errorf("an unknown role: %v", err)
 	}
 }

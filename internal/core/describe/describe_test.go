@@ -32,7 +32,7 @@ type described struct {
 func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI], []byte, described) {
 	t.Helper()
 	m, policy := harbour.Saltmere(t)
-	scope, err := policy.Scope(access.Caller{Subject: "x", Role: role})
+	scope, err := policy.Scope(access.Caller{Subject: "x", Operator: role == "", Roles: []string{role}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestJSONSaysTheSame(t *testing.T) {
 func TestYAMLSaysTheSame(t *testing.T) {
 	_, asJSON, _ := describeAs(t, "agent")
 	m, policy := harbour.Saltmere(t)
-	scope, err := policy.Scope(access.Caller{Subject: "x", Role: "agent"})
+	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
 	if err != nil {
 		t.Fatal(err)
 	}

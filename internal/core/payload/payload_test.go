@@ -64,7 +64,7 @@ func TestRead(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			scope, err := policy.Scope(access.Caller{Subject: "x", Role: tt.role})
+			scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{tt.role}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -102,7 +102,7 @@ func TestRead(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	m, policy := harbour.Saltmere(f)
-	scope, _ := policy.Scope(access.Caller{Subject: "x", Role: "harbour_master"})
+	scope, _ := policy.Scope(access.Caller{Subject: "x", Roles: []string{"harbour_master"}})
 	f.Add([]byte(`{"name":"a","tags":["x",null],"particulars":{"a":1},"gross_tonnage":1.5e3,"built_on":"2020-01-01"}`))
 	f.Add([]byte(`{"name":`))
 	f.Add([]byte(`{"port_calls":[{"@id":"port_calls/3"},{"tugs":[{"id":3}],"berth":null}],"agent":{"name":"x","email":"y"},"port_calls@delta":[{"@removed":{"reason":"changed"},"id":3}]}`))

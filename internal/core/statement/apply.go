@@ -13,7 +13,7 @@ import (
 // origin is what stands after FROM for the rows that a query speaks of: its resource, or what apply makes of that.
 func (b *builder) origin(q *request.Query) string {
 	if q.Apply == nil {
-		return b.source(q.Root.Resource)
+		return b.source(q.Root.Resource, false)
 	}
 	return b.phase(q, q.Apply, len(q.Apply.Phases)-1)
 }
@@ -60,7 +60,7 @@ func (b *builder) steps(q *request.Query, a *request.Apply, i int) *stage {
 	case i > 0:
 		s = b.stage(phase.Root, b.grouped(q, a, i-1), alias)
 	default:
-		s = b.stage(phase.Root, b.source(phase.Root.Resource), alias)
+		s = b.stage(phase.Root, b.source(phase.Root.Resource, false), alias)
 		s.where = s.f.granted(q, phase.Root.Resource, alias)
 	}
 	for _, step := range phase.Steps {

@@ -21,6 +21,12 @@ type Given struct {
 	Some  bool // not all rows give it
 }
 
+func (b *builder) gives(given []Given) {
+	for _, g := range given {
+		b.fields = append(b.fields, g.Field)
+	}
+}
+
 // input is the lists of a bulk write as rows: keys k0, k1 …, values v0 …, whether they are given g0 …, the number of the row n.
 func (b *builder) input(keys []*model.Field, given []Given) string {
 	var lists, names []string
@@ -63,6 +69,7 @@ func UpdateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(r.Key, given)
+	b.gives(given)
 	alias := b.alias(r.Name)
 	set := []string{}
 	for i, g := range given {
@@ -90,6 +97,7 @@ func CreateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(nil, given)
+	b.gives(given)
 	var names, values []string
 	for i, g := range given {
 		value := listed(fmt.Sprintf("v%d", i), g.Field.Type)
@@ -133,7 +141,7 @@ func (b *builder) byKeys(r *model.Resource, alias string, op window.Operation) (
 		ties = append(ties, column(alias, k)+" = "+listed(fmt.Sprintf("k%d", i), k.Type))
 	}
 	using = "input"
-	if b.scope.For(op, r).Rule != nil {
+	if b.limited(op, r) {
 		inner := b.alias(r.Name)
 		rule, joins := b.rule(op, r, inner)
 		columns := make([]string, len(r.Key))
@@ -158,7 +166,7 @@ func (b *builder) written(input, write string, root *request.Row, op window.Oper
 	if root != nil {
 		alias = b.alias(root.Resource.Name)
 		f := b.from(root, alias, false)
-		if rule, more := b.rule(op, root.Resource, alias); rule != "" {
+		if rule, more := b.kept(op, root.Resource, alias); rule != "" {
 			f.joins.WriteString(more)
 			plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
 		}

@@ -19,6 +19,7 @@ type builder struct {
 	aliases map[string]int
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
 	vars    map[*request.Element]string
+	fields  []*model.Field  // that are written
 	params  []request.Value // of the named query that is read
 	uses    map[string]*Use
 	with    []string // of WITH: what the statement names before it begins
@@ -79,7 +80,7 @@ func (f *from) row(r *request.Row) string {
 	a := f.b.alias(r.Resource.Name)
 	f.aliases[r] = a
 	on := pairs(r.Via.Pairs, parent, a)
-	source := f.b.source(r.Resource)
+	source := f.b.source(r.Resource, f.trusted)
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, r.Resource, a); joins != "" {
 			source = fmt.Sprintf("(select %s.* from %s %s%s where %s)", a, source, a, joins, rule)
@@ -107,11 +108,47 @@ func (b *builder) rule(op window.Operation, r *model.Resource, alias string) (co
 	if d == nil {
 		return "false", "" // access has refused before; this is the second lock
 	}
-	if d.Rule == nil {
-		return "", ""
+	if op == window.Read && d.Masks != nil {
+		return "", "" // it stands in the source
 	}
-	f := b.from(d.Rule.Root, alias, true)
-	return f.condition(d.Rule.Where, false), f.joins.String()
+	return b.meets(d.Rules(b.given(op), false), alias)
+}
+
+// kept is what a row that was written must meet.
+func (b *builder) kept(op window.Operation, r *model.Resource, alias string) (condition, joins string) {
+	return b.meets(b.scope.For(op, r).Rules(b.given(op), true), alias)
+}
+
+// given are the fields that the statement writes, which are nothing to what it reads.
+func (b *builder) given(op window.Operation) []*model.Field {
+	if op == window.Read {
+		return nil
+	}
+	return b.fields
+}
+
+// meets writes rules: a row must meet one of each list.
+func (b *builder) meets(all []access.AnyOf, alias string) (condition, joins string) {
+	var parts []string
+	for _, any := range all {
+		part, more := b.anyOf(any, alias)
+		parts, joins = append(parts, part), joins+more
+	}
+	return strings.Join(parts, " and "), joins
+}
+
+// anyOf writes rules of which a row must meet one.
+func (b *builder) anyOf(rules access.AnyOf, alias string) (condition, joins string) {
+	parts := make([]string, len(rules))
+	for i, rule := range rules {
+		f := b.from(rule.Root, alias, true)
+		parts[i] = f.condition(rule.Where, false)
+		joins += f.joins.String()
+	}
+	if len(parts) == 1 {
+		return parts[0], joins
+	}
+	return "(" + strings.Join(parts, " or ") + ")", joins
 }
 
 func pairs(list []model.Pair, own, there string) string {
@@ -165,7 +202,7 @@ func (f *from) comparison(c *request.Call, exact bool) string {
 	}
 	f.noteComparison(c)
 	l, r := f.pair(c.Args[0], c.Args[1])
-	nl, nr := nullable(c.Args[0]), nullable(c.Args[1])
+	nl, nr := f.nullable(c.Args[0]), f.nullable(c.Args[1])
 	plain := "(" + l + " " + comparisons[c.Op] + " " + r + ")"
 	switch {
 	case !nl && !nr:
@@ -206,7 +243,7 @@ func (f *from) member(m *request.Member, exact bool) string {
 	if m.List != nil {
 		f.note(m.X, func(u *Use, column string) { u.Equal = appendNew(u.Equal, column) })
 		sql := "(" + x + " = any(" + f.list(m.List) + "))"
-		if exact && nullable(m.X) {
+		if exact && f.nullable(m.X) {
 			return "coalesce(" + sql + ", false)"
 		}
 		return sql
@@ -293,11 +330,12 @@ func isNull(e request.Expr) bool {
 	return ok && c.T.Kind == model.Unknown
 }
 
-// nullable says whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it.
-func nullable(e request.Expr) bool {
+// nullable says whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it; so is
+// a field in rows in which it is not the caller's to read.
+func (f *from) nullable(e request.Expr) bool {
 	switch e := e.(type) {
 	case *request.FieldOf:
-		return e.Field.Nullable || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
+		return e.Field.Nullable || !f.trusted && f.b.mask(e.Field) >= 0 || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
 	case *request.Call:
 		switch e.Op {
 		case "cast", "case", "lower", "upper", "hassubset", "hassubsequence":
@@ -306,7 +344,7 @@ func nullable(e request.Expr) bool {
 			return false
 		}
 		for _, a := range e.Args {
-			if nullable(a) {
+			if f.nullable(a) {
 				return true
 			}
 		}

@@ -124,7 +124,7 @@ func (f *from) rootOf(e *request.RootOf) string {
 		}
 	}
 	value := g.expr(e.Of)
-	return "(select " + value + " from " + f.b.source(e.Row.Resource) + " " + alias + g.joins.String() + whereClause(where) + ")"
+	return "(select " + value + " from " + f.b.source(e.Row.Resource, f.trusted) + " " + alias + g.joins.String() + whereClause(where) + ")"
 }
 
 func isArithmetic(op string) bool {
@@ -255,7 +255,7 @@ func (f *from) over(c request.Collection) (source, *from) {
 	near := f.row(c.Row.Parent)
 	there := f.b.alias(rel.To.Name)
 	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{c.Row: there}}
-	table, link := f.b.collection(rel, near, there)
+	table, link := f.b.collection(rel, near, there, f.trusted)
 	s := source{table: table, where: []string{link}}
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, rel.To, there); rule != "" {

@@ -61,6 +61,7 @@ const (
 	Fixed                    // Text, whatever the row
 	Object                   // an object of Columns, whose values stand in the same row
 	Link                     // the path of a row: Resource and the key in Columns
+	Masked                   // the one of Columns, where At is true; else it is not the caller's to read
 )
 
 // Column is a member of the answer's objects and where its value stands: in the SQL row, or in the record of a relation.

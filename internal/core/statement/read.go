@@ -121,7 +121,7 @@ func shift(p *Plan, by int) {
 func shiftColumns(columns []Column, by int) {
 	for i := range columns {
 		columns[i].At += by
-		if columns[i].Kind == Link || columns[i].Kind == Object {
+		if k := columns[i].Kind; k == Link || k == Object || k == Masked {
 			shiftColumns(columns[i].Columns, by)
 		}
 	}
@@ -173,7 +173,7 @@ func (f *from) parent(path []request.Hop, child string) string {
 	}
 	rel, before := path[len(path)-1].Via, path[len(path)-2]
 	alias := f.b.alias(before.Resource.Name)
-	table, link := f.b.source(before.Resource)+" "+alias, ""
+	table, link := f.b.source(before.Resource, false)+" "+alias, ""
 	if rel.Through == nil {
 		link = pairs(rel.Pairs, alias, child)
 	} else {
@@ -234,7 +234,11 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 		if part := q.Parts[field]; part != nil {
 			t = part
 		}
-		out = append(out, Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(shown(alias, field))})
+		c := Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(shown(alias, field))}
+		if i := f.b.mask(field); i >= 0 {
+			c = Column{Name: field.Name, Kind: Masked, At: list.add(alias + "." + maskName(i)), Columns: []Column{c}}
+		}
+		out = append(out, c)
 	}
 	if q.Root.Resource.Derived {
 		out = nested(out)
@@ -305,7 +309,7 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 	b, q, rel := f.b, e.Query, e.Relation
 	there := b.alias(rel.To.Name)
 	g := b.from(q.Root, there, f.trusted)
-	table, link := b.collection(rel, alias, there)
+	table, link := b.collection(rel, alias, there, f.trusted)
 	source := "\n  from " + table
 	inner := &selectList{}
 	columns := g.shown(e, there, inner)
@@ -362,8 +366,8 @@ func link(r *model.Resource, alias string, list *selectList) []Column {
 }
 
 // collection is the rows at the far end of a relation to many, as a FROM item, and the condition that ties them to the near row.
-func (b *builder) collection(rel *model.Relation, near, there string) (table, link string) {
-	table = b.source(rel.To) + " " + there
+func (b *builder) collection(rel *model.Relation, near, there string, trusted bool) (table, link string) {
+	table = b.source(rel.To, trusted) + " " + there
 	if rel.Through == nil {
 		return table, pairs(rel.Pairs, near, there)
 	}
@@ -398,7 +402,7 @@ func (f *from) order(terms []request.Term) []orderTerm {
 	out := make([]orderTerm, len(terms))
 	for i, t := range terms {
 		out[i].sql = f.expr(t.By)
-		switch null := nullable(t.By); {
+		switch null := f.nullable(t.By); {
 		case t.Desc && null:
 			out[i].direction = " desc nulls last"
 		case t.Desc:
@@ -435,7 +439,7 @@ func (f *from) after(terms []request.Term, null []bool) string {
 				values[i] = "(" + f.b.arg(Slot{Role: After, Index: i}, "timestamptz") + " at time zone 'UTC')"
 			}
 		}
-		plain = plain && !nullable(t.By)
+		plain = plain && !f.nullable(t.By)
 		oneWay = oneWay && t.Desc == terms[0].Desc
 	}
 	operator := map[bool]string{false: " > ", true: " < "}
@@ -453,7 +457,7 @@ func (f *from) after(terms []request.Term, null []bool) string {
 			beyond, equal = c+" is not null", c+" is null"
 		default:
 			beyond, equal = c+operator[desc]+values[i], c+" = "+values[i]
-			if desc && nullable(terms[i].By) {
+			if desc && f.nullable(terms[i].By) {
 				beyond = "(" + beyond + " or " + c + " is null)"
 			}
 		}
@@ -463,7 +467,7 @@ func (f *from) after(terms []request.Term, null []bool) string {
 			condition = "(" + beyond + " or (" + equal + " and " + condition + "))"
 		}
 	}
-	if !null[0] && !nullable(terms[0].By) {
+	if !null[0] && !f.nullable(terms[0].By) {
 		// Says nothing new, but lets an index begin where the last page ended.
 		bound := map[bool]string{false: " >= ", true: " <= "}[terms[0].Desc]
 		condition = "(" + columns[0] + bound + values[0] + " and " + condition + ")"

@@ -1,22 +1,113 @@
 package statement
 
 import (
+	"strconv"
 	"strings"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
 )
 
-// source is what stands after FROM for a resource: its table, or what is read like one.
-func (b *builder) source(r *model.Resource) string {
+// source is what stands after FROM for a resource: its table, or what is read like one. A trusted reader sees all of it.
+func (b *builder) source(r *model.Resource, trusted bool) string {
 	switch {
 	case r.Query != nil:
 		return b.namedQuery(r.Query)
 	case r.View != nil:
 		return b.savedView(r)
+	case trusted:
+		return r.Table.QualifiedName()
 	}
-	return r.Table.QualifiedName()
+	return b.readable(r, window.Read)
 }
+
+// hides says whether the caller, who has several roles, may not read some fields in some rows of the resource.
+func (b *builder) hides(r *model.Resource) bool {
+	d := b.scope.For(window.Read, r)
+	return d != nil && d.Masks != nil
+}
+
+// readable is the table of a resource, or the rows of it that the caller may read, and do the operations with, each with the fields
+// that are its to read there.
+func (b *builder) readable(r *model.Resource, operations ...window.Operation) string {
+	if !b.hides(r) {
+		return r.Table.QualifiedName()
+	}
+	return b.masked(r, r.Table.QualifiedName(), "xmin", func(alias string) (list, where []string, joins string) {
+		for _, op := range operations {
+			var all []access.AnyOf
+			if d := b.scope.For(op, r); d != nil {
+				all = d.Rules(b.given(op), false)
+			}
+			if rule, more := b.meets(all, alias); rule != "" {
+				where, joins = append(where, rule), joins+more
+			}
+		}
+		return nil, where, joins
+	})
+}
+
+// shownOf is what a statement has written, under the name of written, with the fields that the caller may read in each row, and whether
+// it meets the rules of the operation and of reading.
+func (b *builder) shownOf(r *model.Resource, op window.Operation, version string) string {
+	return b.masked(r, "written", version, func(alias string) (list, where []string, joins string) {
+		for _, guard := range []struct {
+			op   window.Operation
+			name string
+		}{{op, keptRow}, {window.Read, readableRow}} {
+			rule, more := b.meets(b.scope.For(guard.op, r).Rules(b.given(guard.op), true), alias)
+			if rule == "" {
+				rule = "true"
+			}
+			list, joins = append(list, "coalesce("+rule+", false) as "+guard.name), joins+more
+		}
+		return list, nil, joins
+	})
+}
+
+// The names of the columns in which a row that was written says whether it meets the rules.
+const (
+	keptRow     = `"kept row"`
+	readableRow = `"readable row"`
+)
+
+// masked hides fields in the rows of a table in which a caller with several roles may not read them: they are null there, and a column
+// says so. Whatever the rest of the statement does with them, it never sees more. version is the name of the version's column, with
+// asks more of the rows, as the table has them.
+func (b *builder) masked(r *model.Resource, table, version string, with func(alias string) (list, where []string, joins string)) string {
+	alias := b.alias(r.Name)
+	list, where, joins := with(alias)
+	conditions := map[string]string{}
+	for i, m := range b.scope.For(window.Read, r).Masks {
+		condition, more := b.anyOf(m.Rules, alias)
+		conditions[m.Field.Column.Name] = condition
+		list, joins = append(list, "coalesce("+condition+", false) as "+maskName(i)), joins+more
+	}
+	for _, c := range r.Table.Columns {
+		value := alias + "." + catalog.Quote(c.Name)
+		if condition, ok := conditions[c.Name]; ok {
+			value = "case when " + condition + " then " + value + " end as " + catalog.Quote(c.Name)
+		}
+		list = append(list, value)
+	}
+	if r.Table.Kind == catalog.Base && version != "" {
+		list = append(list, alias+"."+version)
+	}
+	return "(select " + strings.Join(list, ", ") + "\n  from " + table + " " + alias + joins + whereClause(where) + ")"
+}
+
+// mask is the place of a field among those that are hidden in some rows, -1 where it is not.
+func (b *builder) mask(f *model.Field) int {
+	if !b.hides(f.Resource) {
+		return -1
+	}
+	return b.scope.For(window.Read, f.Resource).MaskOf(f)
+}
+
+// maskName is the name of the column that says in which rows a field is shown.
+func maskName(i int) string { return catalog.Quote("shown " + strconv.Itoa(i)) }
 
 // namedQuery is the document's statement with arguments in the places of its parameters.
 func (b *builder) namedQuery(q *model.Query) string {
@@ -36,7 +127,7 @@ func (b *builder) namedQuery(q *model.Query) string {
 // underneath is the view's to show: no rule of the role holds there.
 func (b *builder) savedView(r *model.Resource) string {
 	v := b.scope.View(r)
-	table := b.source(r.View.Of)
+	table := b.source(r.View.Of, true)
 	if v.Filter == nil && len(v.Values) == 0 {
 		return table
 	}

@@ -18,7 +18,7 @@ var update = flag.Bool("update", false, "write the golden files")
 // The SQL of requests, as an operator would read it. Look at testdata/read.sql after -update.
 func TestRead(t *testing.T) {
 	m, policy := harbour.Saltmere(t)
-	agent := access.Caller{Subject: "x", Role: "agent", Claims: map[string]any{"agent_id": 3.0}}
+	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
 	tests := []struct {
 		caller      access.Caller
 		path, query string
@@ -31,13 +31,13 @@ func TestRead(t *testing.T) {
 		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", nil},
 		{agent, "port_calls", "filter=not (berth_code eq 'N01') and berth_code ne 'N02'", nil},
 		{agent, "dues", "expand=port_call(expand=vessel,tugs(orderby=name;top=2;count=true))", nil},
-		{access.Caller{Subject: "operator"}, "vessels", "filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on", []bool{false, true, false}},
-		{access.Caller{Subject: "operator"}, "port_calls", "orderby=eta desc&select=id", []bool{false, false}},
-		{access.Caller{Subject: "operator"}, "pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')", "expand=pilot(expand=mentor)", nil},
+		{access.Caller{Subject: "operator", Operator: true}, "vessels", "filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on", []bool{false, true, false}},
+		{access.Caller{Subject: "operator", Operator: true}, "port_calls", "orderby=eta desc&select=id", []bool{false, false}},
+		{access.Caller{Subject: "operator", Operator: true}, "pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')", "expand=pilot(expand=mentor)", nil},
 	}
 	var got strings.Builder
 	for _, tt := range tests {
-		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: tt.caller.Role, false: "operator"}[tt.caller.Role != "" || tt.caller.Anonymous()], tt.path, tt.query)
+		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator], tt.path, tt.query)
 		scope, err := policy.Scope(tt.caller)
 		if err != nil {
 			t.Fatal(err)

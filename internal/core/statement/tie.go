@@ -55,9 +55,10 @@ func (b *builder) end(q *request.Query, columns []string, changed bool) string {
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
 	f := b.from(q.Root, alias, false)
-	where := f.granted(q, r, alias)
+	where, source := f.granted(q, r, alias), b.source(r, false)
 	if changed {
-		if rule, joins := b.rule(window.Update, r, alias); rule != "" {
+		source = b.readable(r, window.Read, window.Update)
+		if rule, joins := b.rule(window.Update, r, alias); rule != "" && !b.hides(r) {
 			f.joins.WriteString(joins)
 			where = append(where, rule)
 		}
@@ -66,7 +67,7 @@ func (b *builder) end(q *request.Query, columns []string, changed bool) string {
 	for i, c := range columns {
 		list[i] = alias + "." + catalog.Quote(c)
 	}
-	return "select " + strings.Join(list, ", ") + " from " + b.source(r) + " " + alias + f.joins.String() + whereClause(where)
+	return "select " + strings.Join(list, ", ") + " from " + source + " " + alias + f.joins.String() + whereClause(where)
 }
 
 func (b *builder) tied(write, total string) *Plan {

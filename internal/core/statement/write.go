@@ -2,6 +2,7 @@ package statement
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"eagerwindow/internal/core/access"
@@ -16,6 +17,7 @@ import (
 // the role may read it.
 func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
+	b.fields = fields
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Create, r).Set)
 	alias := b.alias(r.Name)
@@ -32,12 +34,14 @@ func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan 
 // and after. Where it is conditional, the row must have one of the versions that the request gives.
 func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
+	b.fields = fields
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
 	set := make([]string, len(names))
 	for i := range names {
 		set[i] = names[i] + " = " + values[i]
 	}
+	b.fields = slices.Concat(fields, defaults)
 	for _, f := range defaults {
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
@@ -84,6 +88,7 @@ func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
 // Its guard tells whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
 func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
+	b.fields = fields
 	r := q.Root.Resource
 	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
 	set := make([]string, len(names))
@@ -95,20 +100,22 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, sh
 	plan := newPlan()
 	written := b.alias(r.Name)
 	f := b.from(q.Root, written, false)
-	list := &selectList{}
+	list, source := &selectList{}, "written"
 	if show {
 		plan.Many = true
 		plan.Columns = f.columns(q, written, list)
-		b.guard(f, list, window.Update, r, written, &plan.Guards.Kept)
-		b.guard(f, list, window.Read, r, written, &plan.Guards.Readable)
+		if b.hides(r) {
+			source = b.shownOf(r, window.Update, "")
+		}
+		b.guards(f, list, window.Update, r, written, &plan.Guards)
 	} else {
 		plan.Total = list.add("count(*)")
-		if rule, joins := b.rule(window.Update, r, written); rule != "" {
+		if rule, joins := b.kept(window.Update, r, written); rule != "" {
 			f.joins.WriteString(joins)
 			plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
 		}
 	}
-	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom written " + written + f.joins.String()
+	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom " + source + " " + written + f.joins.String()
 	plan.Slots = b.slots
 	return plan
 }
@@ -132,7 +139,8 @@ func (b *builder) matching(q *request.Query, op window.Operation) (target, alias
 	inner := b.alias(r.Name)
 	f := b.from(q.Root, inner, false)
 	where := f.where(q, inner)
-	if rule, joins := b.rule(op, r, inner); rule != "" {
+	table := b.readable(r, window.Read, op)
+	if rule, joins := b.rule(op, r, inner); rule != "" && !b.hides(r) {
 		f.joins.WriteString(joins)
 		where = append(where, rule)
 	}
@@ -142,7 +150,7 @@ func (b *builder) matching(q *request.Query, op window.Operation) (target, alias
 		keys[i] = column(inner, k)
 		ties[i] = column(alias, k) + " = " + column("target", k)
 	}
-	target = "select " + strings.Join(keys, ", ") + " from " + r.Table.QualifiedName() + " " + inner + f.joins.String() + whereClause(where)
+	target = "select " + strings.Join(keys, ", ") + " from " + table + " " + inner + f.joins.String() + whereClause(where)
 	return target, alias, strings.Join(ties, " and ")
 }
 
@@ -183,8 +191,7 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation, co
 		keys = append(keys, alias+".xmin = any("+b.arg(Slot{Role: Versions}, "text[]")+"::xid[])")
 	}
 	key := strings.Join(keys, " and ")
-	d := b.scope.For(op, r)
-	if d.Rule == nil {
+	if !b.limited(op, r) {
 		return "", key
 	}
 	inner := b.alias(r.Name)
@@ -198,9 +205,26 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation, co
 	return using, key + " and " + strings.Join(same, " and ")
 }
 
-// guard adds to the list whether a row meets the rule of an operation, where there is one, and tells its place.
+// limited says whether there are rows that the role may not write.
+func (b *builder) limited(op window.Operation, r *model.Resource) bool {
+	return len(b.scope.For(op, r).Rules(b.given(op), false)) > 0
+}
+
+// guards adds to the list whether a row that was written meets the rules of the operation and of reading, and tells the places.
+func (b *builder) guards(f *from, list *selectList, op window.Operation, r *model.Resource, alias string, places *Guards) {
+	if b.hides(r) {
+		places.Kept, places.Readable = list.add(alias+"."+keptRow), list.add(alias+"."+readableRow)
+		return
+	}
+	b.guard(f, list, op, r, alias, &places.Kept)
+	if b.scope.For(window.Read, r) != nil {
+		b.guard(f, list, window.Read, r, alias, &places.Readable)
+	}
+}
+
+// guard adds to the list whether a row that was written meets the rule of an operation, where there is one, and tells its place.
 func (b *builder) guard(f *from, list *selectList, op window.Operation, r *model.Resource, alias string, place *int) {
-	if rule, joins := b.rule(op, r, alias); rule != "" {
+	if rule, joins := b.kept(op, r, alias); rule != "" {
 		f.joins.WriteString(joins)
 		list.items = append(list.items, "coalesce("+rule+", false)")
 		*place = len(list.items) - 1
@@ -221,9 +245,12 @@ func (b *builder) answer(write, alias string, q *request.Query, op window.Operat
 	for _, k := range r.Key {
 		plan.Order = append(plan.Order, list.add(shown(alias, k)))
 	}
-	b.guard(f, list, op, r, alias, &plan.Guards.Kept)
-	b.guard(f, list, window.Read, r, alias, &plan.Guards.Readable)
-	direct := f.joins.Len() == 0 && len(q.Expand) == 0
+	source := "written"
+	if b.hides(r) {
+		source = b.shownOf(r, op, rowVersion)
+	}
+	b.guards(f, list, op, r, alias, &plan.Guards)
+	direct := f.joins.Len() == 0 && len(q.Expand) == 0 && source == "written"
 	versioned := r.Table.Kind == catalog.Base // only tables have versions
 	if versioned && len(q.Expand) == 0 {
 		of := rowVersion
@@ -242,7 +269,7 @@ func (b *builder) answer(write, alias string, q *request.Query, op window.Operat
 		if versioned {
 			returned += ", " + alias + ".xmin as " + rowVersion
 		}
-		plan.SQL = "with written as (\n  " + write + " returning " + returned + "\n)\nselect " + list.String() + "\nfrom written " + alias + f.joins.String()
+		plan.SQL = "with written as (\n  " + write + " returning " + returned + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias + f.joins.String()
 	}
 	plan.Slots = b.slots
 	return plan

@@ -34,6 +34,7 @@ const (
 	Operator = "keeper@saltmere.example"
 	Password = "open-the-window"
 	Database = "saltmere"
+	Issuer   = "https://id.saltmere.example" // of somebody else's tokens, which the window takes too
 )
 
 // Today is the day that the harbour lives in.

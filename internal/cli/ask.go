@@ -260,6 +260,9 @@ func members(text []byte) ([]member, error) {
 		if err := d.Decode(&m.value); err != nil {
 			return nil, err
 		}
+		if field, hidden := strings.CutSuffix(m.name, "@Core.Permissions"); hidden { // it stands in the place of the field
+			m = member{field, json.RawMessage(`"(hidden)"`)}
+		}
 		list = append(list, m)
 	}
 	return list, nil

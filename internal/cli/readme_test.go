@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,7 +14,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"eagerwindow/demo"
 	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/standin"
 )
 
 // example is a command of a document and what it should print; … in it stands for anything.
@@ -57,12 +60,20 @@ func pattern(want string) *regexp.Regexp {
 
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
-	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14, "docs/errors.md": 2} {
+	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14, "docs/callers.md": 15, "docs/errors.md": 2} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {
 				t.Fatalf("%s has %d examples only", file, len(list))
 			}
+			idp, err := standin.New(demo.Issuer)
+			if err != nil {
+				t.Fatal(err)
+			}
+			issuer := httptest.NewServer(idp)
+			defer issuer.Close()
+			t.Setenv("JWKS_URL", issuer.URL+"/jwks.json")
+			t.Setenv("EAGER_ISSUER", issuer.URL)
 			r := service(t)
 			runExamples(t, r, list, "DSN="+library(t))
 		})
@@ -128,7 +139,7 @@ func TestHelpExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
-	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish", "client add", "draft push", "draft schema"} {
+	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish", "client add", "client list", "client set", "client remove", "account add", "account list", "account set", "account remove", "keys rotate", "draft push", "draft schema"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")

@@ -21,6 +21,7 @@ import (
 	"eagerwindow/demo"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/standin"
 )
 
 // settings are what a service is started with: flags first, then EAGER_* variables, then a YAML file. Secrets have no flag.
@@ -164,6 +165,10 @@ func (a *app) runDemo(ctx context.Context, set *settings, run *running, reset bo
 		return err
 	}
 	set.records = records
+	issuer, err := run.standIn()
+	if err != nil {
+		return err
+	}
 	s, err := run.open(ctx, set)
 	if err != nil {
 		return err
@@ -171,12 +176,12 @@ func (a *app) runDemo(ctx context.Context, set *settings, run *running, reset bo
 	if err := demo.Publish(ctx, s, harbour); err != nil {
 		return err
 	}
-	token, err := s.SignIn(ctx, demo.Operator, demo.Password)
+	token, err := s.SignIn(ctx, demo.Operator, demo.Password, "")
 	if err != nil {
 		return err
 	}
 	env, err := demo.WriteEnv(set.home, [][2]string{{"EAGER_URL", run.url}, {"EAGER_TOKEN", token}, {"EAGER_DEMO_DSN", harbour},
-		{"EAGER_RECORDS", records}, {"EAGER_SECRET", set.secret}})
+		{"EAGER_RECORDS", records}, {"EAGER_SECRET", set.secret}, {"JWKS_URL", issuer + "/jwks.json"}, {"EAGER_ISSUER", issuer}})
 	if err != nil {
 		return err
 	}
@@ -262,6 +267,21 @@ func (a *app) running(ctx context.Context, set *settings, prepare func(context.C
 	drain, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
 	defer cancel()
 	return run.http.Shutdown(drain)
+}
+
+// standIn serves the issuer that stands in for somebody else's, and tells the demo's document where its keys are.
+func (r *running) standIn() (url string, err error) {
+	issuer, err := standin.New(demo.Issuer)
+	if err != nil {
+		return "", err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	url = "http://" + l.Addr().String()
+	go func() { _ = r.app.HTTP(issuer).Serve(l) }() // it ends with the program
+	return url, os.Setenv("JWKS_URL", url+"/jwks.json")
 }
 
 // open opens the service over the records.

@@ -247,42 +247,6 @@ func (a *app) publish() *cobra.Command {
 	return c
 }
 
-func (a *app) client() *cobra.Command {
-	c := &cobra.Command{Use: "client", Short: "Programs that call a window's API"}
-	add := &cobra.Command{
-		Use:     "add WINDOW ID",
-		Short:   "Add a program that may call the API",
-		Long:    "Add a program that may ask for tokens of a role with its id and secret, or replace it. The secret is made and told this once.",
-		Example: "  eager client add saltmere timetable --role agent --claim agent_id=3",
-		Args:    exactly("WINDOW", "ID"),
-	}
-	role := add.Flags().String("role", "", "the role that it acts in")
-	claims := add.Flags().StringToString("claim", nil, "a claim that the role needs, as name=value")
-	add.RunE = func(c *cobra.Command, args []string) error {
-		if *role == "" {
-			return usage("--role is missing: the role that the program acts in")
-		}
-		values := map[string]any{}
-		for name, v := range *claims {
-			values[name] = v
-		}
-		s := a.service()
-		added, err := s.AddClient(c.Context(), args[0], args[1], service.NewClient{Roles: []string{*role}, Claims: values})
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(a.Out, `Client %s may act as %s. Its secret, told this once:
-
-  %s
-
-  curl -s %s/auth/%s/token -u %s:%s -d grant_type=client_credentials
-`, added.ID, *role, added.Secret, s.URL, args[0], added.ID, added.Secret)
-		return nil
-	}
-	c.AddCommand(add)
-	return c
-}
-
 // outputFlag adds -o to a command whose result programs read too.
 func (a *app) outputFlag(c *cobra.Command) {
 	c.Flags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")

@@ -200,6 +200,41 @@ func (c *Client) AddClient(ctx context.Context, window, id string, in service.Ne
 	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, &out)
 }
 
+// Callers lists who may call a window's API.
+func (c *Client) Callers(ctx context.Context, window string) (out service.Roster, err error) {
+	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/callers", nil, &out)
+}
+
+// ChangeClient gives a client other roles or claims.
+func (c *Client) ChangeClient(ctx context.Context, window, id string, in service.CallerChange) error {
+	return c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, nil)
+}
+
+// RemoveClient removes a client.
+func (c *Client) RemoveClient(ctx context.Context, window, id string) error {
+	return c.call(ctx, http.MethodDelete, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), nil, nil)
+}
+
+// AddAccount adds a person who may call a window's API.
+func (c *Client) AddAccount(ctx context.Context, window string, in service.NewAccount) (out service.Account, err error) {
+	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/accounts", in, &out)
+}
+
+// ChangeAccount changes an account.
+func (c *Client) ChangeAccount(ctx context.Context, window, email string, in service.CallerChange) error {
+	return c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/accounts/"+url.PathEscape(email), in, nil)
+}
+
+// RemoveAccount removes an account.
+func (c *Client) RemoveAccount(ctx context.Context, window, email string) error {
+	return c.call(ctx, http.MethodDelete, "/windows/"+url.PathEscape(window)+"/accounts/"+url.PathEscape(email), nil, nil)
+}
+
+// RotateKeys makes a new signing key; with forget, tokens of the older ones are refused from now on.
+func (c *Client) RotateKeys(ctx context.Context, forget bool) error {
+	return c.call(ctx, http.MethodPost, "/signing-keys", service.SigningKeys{Forget: forget}, nil)
+}
+
 // ClientToken asks for an access token as a client of a window (OAuth 2 client credentials).
 func (c *Client) ClientToken(ctx context.Context, window, id, secret string) (string, error) {
 	form := url.Values{"grant_type": {"client_credentials"}, "client_id": {id}, "client_secret": {secret}}

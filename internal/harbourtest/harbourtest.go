@@ -86,15 +86,29 @@ const Secret = "a secret for tests alone"
 // Serve starts a service over a copy of the harbour. handler makes its HTTP side.
 func Serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler) *Running {
 	t.Helper()
-	ctx := context.Background()
 	r := &Running{Harbour: Database(t, true), Records: Database(t, false)}
+	r.serve(t, console, handler, func(ctx context.Context, s *service.Service) error { return demo.Publish(ctx, s, r.Harbour) })
+	return r
+}
+
+// Another is one more instance of the service over the same records.
+func (r *Running) Another(t testing.TB, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler) *Running {
+	t.Helper()
+	other := &Running{Harbour: r.Harbour, Records: r.Records}
+	other.serve(t, nil, handler, func(context.Context, *service.Service) error { return nil })
+	return other
+}
+
+func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler, prepare func(context.Context, *service.Service) error) {
+	t.Helper()
+	ctx := context.Background()
 	log := slog.New(slog.NewTextHandler(logTo{t}, nil))
 	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	if err := demo.Publish(ctx, s, r.Harbour); err != nil {
+	if err := prepare(ctx, s); err != nil {
 		t.Fatal(err)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -104,13 +118,12 @@ func Serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *s
 	server := &http.Server{Handler: handler(s, console, log)}
 	go server.Serve(l)
 	t.Cleanup(func() { _ = server.Close() })
-	token, err := s.SignIn(ctx, demo.Operator, demo.Password)
+	token, err := s.SignIn(ctx, demo.Operator, demo.Password, "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.URL, r.Service = "http://"+l.Addr().String(), s
 	r.Operator = &client.Client{URL: r.URL, Token: token}
-	return r
 }
 
 // Token is an access token of one of the demo's clients, by role.

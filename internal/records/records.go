@@ -76,11 +76,42 @@ func (s *Store) Close() { s.pool.Close() }
 // Ping says whether the database of the records answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
-// ErrNone is returned where there is no such record.
-var ErrNone = errors.New("no such record")
+// What may be the matter with a record.
+var (
+	ErrNone   = errors.New("no such record")
+	ErrTaken  = errors.New("there is such a record already")
+	ErrReused = errors.New("used a second time")
+)
 
 func none(err error) error {
 	if errors.Is(err, pgx.ErrNoRows) {
+		return ErrNone
+	}
+	return err
+}
+
+func list[T any](ctx context.Context, s *Store, scan pgx.RowToFunc[T], sql string, args ...any) ([]T, error) {
+	rows, err := s.pool.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scan)
+}
+
+func one[T any](ctx context.Context, s *Store, scan pgx.RowToFunc[T], sql string, args ...any) (T, error) {
+	rows, err := s.pool.Query(ctx, sql, args...)
+	if err != nil {
+		var nothing T
+		return nothing, err
+	}
+	found, err := pgx.CollectExactlyOneRow(rows, scan)
+	return found, none(err)
+}
+
+// must changes a record; ErrNone says that it is not there.
+func (s *Store) must(ctx context.Context, sql string, args ...any) error {
+	tag, err := s.pool.Exec(ctx, sql, args...)
+	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNone
 	}
 	return err
@@ -167,21 +198,12 @@ func scanWindow(row pgx.CollectableRow) (*Window, error) {
 
 // Windows lists all windows by name.
 func (s *Store) Windows(ctx context.Context) ([]*Window, error) {
-	rows, err := s.pool.Query(ctx, windowColumns+" order by w.name")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanWindow)
+	return list(ctx, s, scanWindow, windowColumns+" order by w.name")
 }
 
 // Window finds a window.
 func (s *Store) Window(ctx context.Context, name string) (*Window, error) {
-	rows, err := s.pool.Query(ctx, windowColumns+" where w.name = $1", name)
-	if err != nil {
-		return nil, err
-	}
-	w, err := pgx.CollectExactlyOneRow(rows, scanWindow)
-	return w, none(err)
+	return one(ctx, s, scanWindow, windowColumns+" where w.name = $1", name)
 }
 
 // SaveDraft keeps a document as a window's draft. A window that does not exist yet is made where create says so.
@@ -236,50 +258,4 @@ func (s *Store) LiveRelease(ctx context.Context, window string) (*Release, error
 	err := s.pool.QueryRow(ctx, `select r.number, r.document, r.catalog from api_window w
 		join release r on r.window_id = w.id and r.number = w.live_release where w.name = $1`, window).Scan(&r.Number, &r.Document, &r.Catalog)
 	return r, none(err)
-}
-
-// Client is a program that calls a window's API.
-type Client struct {
-	ID         string
-	SecretHash string
-	Roles      []string
-	Claims     map[string]any
-}
-
-// Client finds a client of a window.
-func (s *Store) Client(ctx context.Context, window, id string) (*Client, error) {
-	c := &Client{}
-	err := s.pool.QueryRow(ctx, `select c.id, c.secret_hash, c.roles, c.claims from client c join api_window w on w.id = c.window_id
-		where w.name = $1 and c.id = $2`, window, id).Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims)
-	return c, none(err)
-}
-
-// SaveClient adds a client or replaces it.
-func (s *Store) SaveClient(ctx context.Context, window string, c *Client) error {
-	tag, err := s.pool.Exec(ctx, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4, $5 from api_window w where w.name = $1
-		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims`,
-		window, c.ID, c.SecretHash, c.Roles, c.Claims)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrNone
-	}
-	return err
-}
-
-// SigningKey is a key that signs tokens; the private part is sealed.
-type SigningKey struct {
-	ID     string
-	Sealed []byte
-}
-
-// SigningKeys lists the keys, the newest first. Where there is none, the one that is handed over is kept, unless another
-// service is faster.
-func (s *Store) SigningKeys(ctx context.Context, first SigningKey) ([]SigningKey, error) {
-	if _, err := s.pool.Exec(ctx, "insert into signing_key (id, sealed_private) select $1, $2 where not exists (select from signing_key)", first.ID, first.Sealed); err != nil {
-		return nil, err
-	}
-	rows, err := s.pool.Query(ctx, "select id, sealed_private from signing_key order by created_at desc, id")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[SigningKey])
 }

@@ -133,12 +133,25 @@ func TestOperatorsAndClients(t *testing.T) {
 	if err != nil || got.Roles[0] != "agent" || got.Claims["agent_id"] != 3.0 {
 		t.Errorf("client %+v, %v", got, err)
 	}
-	first, err := s.SigningKeys(ctx, records.SigningKey{ID: "a", Sealed: []byte("x")})
-	if err != nil {
+	for _, id := range []string{"a", "b"} { // the second is not needed
+		if err := s.AddSigningKey(ctx, records.SigningKey{ID: id, Sealed: []byte("x")}, time.Hour); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first, err := s.SigningKeys(ctx)
+	if err != nil || len(first) != 1 || first[0].ID != "a" {
+		t.Errorf("signing keys %v, %v", first, err)
+	}
+	if err := errors.Join(s.AddSigningKey(ctx, records.SigningKey{ID: "c", Sealed: []byte("y")}, 0), s.RetireSigningKeys(ctx, time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	again, err := s.SigningKeys(ctx, records.SigningKey{ID: "b", Sealed: []byte("y")})
-	if err != nil || len(first) != 1 || len(again) != 1 || again[0].ID != "a" {
-		t.Errorf("signing keys %v, then %v, %v", first, again, err)
+	if both, err := s.SigningKeys(ctx); err != nil || len(both) != 2 || both[0].ID != "c" {
+		t.Errorf("signing keys %v, %v", both, err)
+	}
+	if err := s.RetireSigningKeys(ctx, 0); err != nil {
+		t.Fatal(err)
+	}
+	if left, err := s.SigningKeys(ctx); err != nil || len(left) != 1 || left[0].ID != "c" {
+		t.Errorf("signing keys %v, %v", left, err)
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"io"
 	"math"
 	"mime"
-	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -56,6 +55,10 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete} {
 		r.Method(method, at+"/*", handle(s.serve))
 	}
+	// What browsers ask before they send a request; the middleware answers the pages that may.
+	for _, below := range []string{"", "/*"} {
+		r.Options(at+below, s.methodNotAllowed)
+	}
 }
 
 // dispatch answers a request by its method and what of its path is not a resource's.
@@ -99,9 +102,9 @@ func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
 	if strings.HasPrefix(token, "operator-") {
 		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator", "an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
 	}
-	caller, err := s.service.Caller(r.Context(), name, token)
+	caller, err := s.service.Caller(r.Context(), api, token, func() string { return r.Method + " " + r.URL.Path })
 	if caller.Anonymous() {
-		caller.From, _, _ = net.SplitHostPort(r.RemoteAddr)
+		caller.From = address(r)
 	}
 	return api, caller, err
 }

@@ -19,19 +19,16 @@ func (s *Server) description(find target, kind string, write func(io.Writer, *mo
 			return
 		}
 		role := r.URL.Query().Get("role")
-		scope, err := api.Policy.Scope(access.Caller{Subject: "description", Roles: []string{role}})
+		scope, err := api.Policy.Scope(access.Caller{Subject: "description", Operator: role == "", Roles: []string{role}})
 		if err != nil {
 			f, _ := fault.From(err)
 			s.fail(w, r, fault.New(fault.Invalid, f.Code, "%s", f.Message).On("role"))
 			return
 		}
-		origin := "http://" + r.Host
-		if r.TLS != nil {
-			origin = "https://" + r.Host
-		}
-		place := describe.Place{Server: origin + root(r)}
-		if api.Model.Document.Clients {
-			place.Token = origin + "/auth/" + api.Model.Name + "/token"
+		signIn := api.Model.Document.SignIn
+		place := describe.Place{Server: s.origin(r) + root(r), Bearer: signIn.Accounts != nil || signIn.Issuers != nil}
+		if signIn.Clients {
+			place.Token = s.origin(r) + "/auth/" + api.Model.Name + "/token"
 		}
 		w.Header().Set("Content-Type", kind)
 		if err := write(w, api.Model, scope, place); err != nil { // the caller has gone away, or nothing is sent yet

@@ -3,7 +3,9 @@ package server
 import (
 	"context"
 	"errors"
+	"math"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
@@ -81,6 +83,9 @@ func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
 
 func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	h := w.Header()
+	if f.Wait > 0 {
+		h.Set("Retry-After", strconv.Itoa(int(math.Ceil(f.Wait.Seconds()))))
+	}
 	switch f.Kind {
 	case fault.Unauthenticated:
 		h.Set("WWW-Authenticate", `Bearer realm="`+realm(r)+`"`)

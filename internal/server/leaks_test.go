@@ -11,6 +11,7 @@ import (
 
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/service"
 )
 
 // Two schemas are the same but for the values of fields that the role may not read: pay, note, mark, data, tags, code, boss_id of
@@ -41,7 +42,7 @@ saved_views:
 roles:
   reader:
     anonymous: true
-    may:
+    may: &may
       people:
         read: {except: [pay, note, mark, data, tags, code, boss_id, born]}
         create: {fields: [name, team_id]}
@@ -49,6 +50,12 @@ roles:
         delete: {}
       teams: {read: {except: [budget, lead_id]}}
       staff: read
+  clerk: {may: *may}
+  lead:
+    may:
+      people: {read: {rows: id gt 1000}}
+      teams: {read: {rows: id gt 1000}}
+sign_in: {clients: true}
 `
 
 // leakRequests are requests of all kinds that name, touch or go near a hidden field.
@@ -120,7 +127,7 @@ func told(a harbourtest.Answer, seen map[string]string) string {
 }
 
 // For each field that is hidden from a role, the answers to all kinds of requests are the same whatever its value is: bodies,
-// headers, statuses.
+// headers, statuses. So they are for a caller with two roles, of which one may read the field, but in no row that is there.
 func TestNothingLeaks(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
@@ -133,10 +140,24 @@ func TestNothingLeaks(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	var both [2]string
+	for i, s := range []string{"a", "b"} {
+		c, err := r.Operator.AddClient(ctx, "leak"+s, "both", service.NewClient{Roles: []string{"clerk", "lead"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if both[i], err = (&client.Client{URL: r.URL}).ClientToken(ctx, "leak"+s, c.ID, c.Secret); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Run("anyone", func(t *testing.T) { leaks(t, r, [2]string{}) })
+	t.Run("both", func(t *testing.T) { leaks(t, r, both) })
+}
+
+func leaks(t *testing.T, r *harbourtest.Running, callers [2]string) {
 	requests := leakRequests()
 	statuses := map[int]int{}
 	seen := [2]map[string]string{{}, {}}
-	anyone := &client.Client{URL: r.URL}
 	for _, q := range requests {
 		var answers [2]string
 		for i, s := range []string{"a", "b"} {
@@ -144,7 +165,7 @@ func TestNothingLeaks(t *testing.T) {
 			if strings.HasSuffix(q[1], "$query") {
 				headers[1] = "text/plain"
 			}
-			a := write(t, r, anyone.Token, q[0], "/api/leak"+s+q[1], q[2], headers...)
+			a := write(t, r, callers[i], q[0], "/api/leak"+s+q[1], q[2], headers...)
 			answers[i] = told(a, seen[i])
 			statuses[a.StatusCode]++
 			if a.StatusCode >= 500 && a.StatusCode != 501 {

@@ -93,13 +93,7 @@ func (s *Server) manage(r chi.Router) {
 			n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
 			return service.Release{Number: n}, err
 		}))
-		r.Put("/windows/{window}/clients/{client}", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[service.NewClient](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.AddClient(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "client"), in)
-		}))
+		s.manageCallers(r, handle)
 	})
 }
 
@@ -152,7 +146,7 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	token, err := s.service.SignIn(r.Context(), in.Email, in.Password)
+	token, err := s.service.SignIn(r.Context(), in.Email, in.Password, address(r))
 	if err != nil {
 		s.fail(w, r, err)
 		return

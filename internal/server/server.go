@@ -46,8 +46,9 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 		w.Header().Set("Content-Type", "application/schema+json")
 		_, _ = w.Write(window.Schema)
 	})
-	r.Post("/auth/{window}/token", srv.token)
-	srv.data(r, "/api/{window}", srv.live)
+	r.With(srv.browsers).Route("/auth/{window}", srv.auth)
+	r.Get("/.well-known/oauth-authorization-server/auth/{window}", srv.authMetadata)
+	srv.data(r.With(srv.browsers), "/api/{window}", srv.live)
 	srv.data(r, "/draft/{window}", srv.draft)
 	r.Route("/manage", srv.manage)
 	r.NotFound(srv.page)
@@ -75,6 +76,11 @@ func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
 
 func writeJSON(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
+	writeAs(w, status, v)
+}
+
+// writeAs writes JSON under a type that has been set.
+func writeAs(w http.ResponseWriter, status int, v any) {
 	w.WriteHeader(status)
 	e := json.NewEncoder(w)
 	e.SetEscapeHTML(false) // nosniff, and a type that no browser renders

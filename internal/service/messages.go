@@ -2,15 +2,10 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base64"
-	"errors"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
-	"eagerwindow/internal/records"
 )
 
 // What goes in and out of the management API, as its description (internal/server/manage.yaml) has it.
@@ -47,51 +42,7 @@ type (
 	Release struct {
 		Number int `json:"number"`
 	}
-	// NewClient is a program that may call the API; without a secret one is made.
-	NewClient struct {
-		Secret string         `json:"secret,omitempty"`
-		Roles  []string       `json:"roles"`
-		Claims map[string]any `json:"claims,omitempty"`
-	}
-	// Client is a client with its secret, which is told this once.
-	Client struct {
-		ID     string   `json:"id"`
-		Secret string   `json:"secret"`
-		Roles  []string `json:"roles"`
-	}
 )
-
-// AddClient adds a program that may call a window, or replaces it.
-func (s *Service) AddClient(ctx context.Context, name, id string, in NewClient) (*Client, error) {
-	api, err := s.DraftAPI(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	if len(in.Roles) == 0 {
-		return nil, fault.New(fault.Invalid, "role.missing", "a client needs a role%s", fault.Suggest("", api.Policy.RoleNames()))
-	}
-	for _, role := range in.Roles {
-		known := api.Model.Role(role)
-		if known == nil {
-			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames()))
-		}
-		for _, c := range known.Claims {
-			if _, ok := in.Claims[c.Name]; !ok {
-				return nil, fault.New(fault.Invalid, "claim.missing", "role %q needs the claim %q (%s)", role, c.Name, c.Type.Kind)
-			}
-		}
-	}
-	if in.Secret == "" {
-		raw := make([]byte, 24)
-		_, _ = rand.Read(raw)
-		in.Secret = base64.RawURLEncoding.EncodeToString(raw)
-	}
-	err = s.SaveClient(ctx, name, id, in.Secret, in.Roles, in.Claims)
-	if errors.Is(err, records.ErrNone) {
-		return nil, s.noWindow(ctx, name)
-	}
-	return &Client{ID: id, Secret: in.Secret, Roles: in.Roles}, err
-}
 
 // ModelView is what the console needs to know of a window to build requests.
 type ModelView struct {

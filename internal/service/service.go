@@ -9,8 +9,8 @@ import (
 	"log/slog"
 	"os"
 	"sync"
-	"time"
 
+	"github.com/MicahParks/keyfunc/v3"
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
@@ -24,10 +24,13 @@ type Service struct {
 	records *records.Store
 	box     *sealer
 	log     *slog.Logger
-	signer  *signer
 	gate    *gate
-	tokens  *lru.Cache[clientKey, *tokenClaims]        // whose signature has been checked
-	clients *expirable.LRU[clientKey, *records.Client] // a changed or removed client is noticed within a second
+	keys    keys
+	issuers issuers
+	hashers chan struct{}
+	tokens  *lru.Cache[callerKey, *verified]  // whose signature has been checked
+	callers *expirable.LRU[callerKey, *known] // by client, or by the session of an account
+	end     context.CancelFunc
 
 	mu     sync.Mutex
 	pools  map[string]*postgres.Source // by DSN
@@ -52,10 +55,12 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	tokens, _ := lru.New[clientKey, *tokenClaims](10_000) // fails for a size under 1 only
+	tokens, _ := lru.New[callerKey, *verified](10_000) // fails for a size under 1 only
+	lasting, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{gate: newGate(), tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
-		clients: expirable.NewLRU[clientKey, *records.Client](10_000, nil, time.Second)}
-	if s.signer, err = newSigner(ctx, store, box); err != nil {
+		callers: expirable.NewLRU[callerKey, *known](10_000, nil, fresh), hashers: make(chan struct{}, hashersAtOnce), end: end,
+		issuers: issuers{sets: map[string]keyfunc.Keyfunc{}, ctx: lasting, log: o.Log}}
+	if _, err := s.ring(ctx); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -81,6 +86,7 @@ func (s *Service) Load(ctx context.Context) error {
 
 // Close gives all connections back.
 func (s *Service) Close() {
+	s.end()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range s.pools {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"log/slog"
 	"os"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -161,24 +160,6 @@ func TestSameShapeOtherValues(t *testing.T) {
 		if got != tt.want {
 			t.Errorf("%s: got %swant %s", tt.query, got, tt.want)
 		}
-	}
-}
-
-// A client that loses its role loses it at once, with the old token still in hand.
-func TestRoleIsLookedUp(t *testing.T) {
-	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
-	token := r.Token(t, "agent")
-	if c, err := r.Service.Caller(ctx, demo.Window, token); err != nil || !slices.Equal(c.Roles, []string{"agent"}) {
-		t.Fatalf("caller %+v, %v", c, err)
-	}
-	if _, err := r.Service.AddClient(ctx, demo.Window, "agent-demo", service.NewClient{Secret: "x", Roles: []string{"office"}}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.Service.Caller(ctx, demo.Window, token); err == nil || !strings.Contains(err.Error(), `client "agent-demo" no longer has role "agent"`) {
-		t.Errorf("the role was taken away: %v", err)
-	}
-	if _, err := r.Service.Caller(ctx, "other", token); err == nil || !strings.Contains(err.Error(), "it is for another API") {
-		t.Errorf("the token of another window: %v", err)
 	}
 }
 

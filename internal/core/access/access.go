@@ -581,7 +581,7 @@ func (s *Scope) CheckClaims(claims map[string]any) error {
 func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) {
 	raw, ok := claims[name]
 	if !ok || raw == nil {
-		return nil, fault.New(fault.Forbidden, "claim.missing", "the token has no claim %q, which its role needs", name).On(name)
+		return nil, fault.New(fault.Forbidden, "claim.missing", "the caller has no claim %q, which its role needs; an operator of this API gives it, or the issuer of the token", name).On(name)
 	}
 	var text string
 	switch raw := raw.(type) {

@@ -20,7 +20,8 @@ import (
 // Place is where the API is served, for the servers and the token address of the description.
 type Place struct {
 	Server string // http://127.0.0.1:8080/api/saltmere
-	Token  string // where tokens come from; "" where there are none
+	Token  string // where programs get tokens; "" where they can't
+	Bearer bool   // people have tokens, or other issuers give them
 }
 
 // OpenAPI is the description as OpenAPI 3.1: what the scope may do and no more.
@@ -75,11 +76,13 @@ func (w *writer) head(at Place) *openapi.Extendable[openapi.OpenAPI] {
 		spec.Tags = append(spec.Tags, openapi.NewExtendable(&openapi.Tag{Name: r.Name, Description: r.About}))
 	}
 	if at.Token != "" {
-		bearer := openapi.SecurityRequirement{"token": []string{}}
-		spec.Security = []openapi.SecurityRequirement{bearer}
-		if w.model.AnonymousRole() != nil {
-			spec.Security = append(spec.Security, openapi.SecurityRequirement{})
-		}
+		spec.Security = append(spec.Security, openapi.SecurityRequirement{"token": []string{}})
+	}
+	if at.Bearer {
+		spec.Security = append(spec.Security, openapi.SecurityRequirement{"bearer": []string{}})
+	}
+	if spec.Security != nil && w.model.AnonymousRole() != nil {
+		spec.Security = append(spec.Security, openapi.SecurityRequirement{})
 	}
 	return openapi.NewExtendable(spec)
 }
@@ -187,6 +190,9 @@ func (w *writer) shared(at Place) {
 		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
 	}
 	w.sharedWriting()
+	if at.Bearer {
+		c.Add("bearer", openapi.NewSecuritySchemeBuilder().Type("http").Scheme("bearer").BearerFormat("JWT").Description("The token of a person who has signed in, or of another issuer.").Build())
+	}
 	if at.Token == "" {
 		return
 	}
@@ -197,7 +203,7 @@ func (w *writer) shared(at Place) {
 		}
 	}
 	flows := openapi.NewExtendable(&openapi.OAuthFlows{ClientCredentials: openapi.NewExtendable(&openapi.OAuthFlow{TokenURL: at.Token, Scopes: scopes})})
-	c.Add("token", openapi.NewSecuritySchemeBuilder().Type("oauth2").Description("A token for a program, by its client id and secret. The scope is a role.").Flows(flows).Build())
+	c.Add("token", openapi.NewSecuritySchemeBuilder().Type("oauth2").Description("A token for a program, by its client id and secret. The scope is one of its roles, or several; left out, all of them.").Flows(flows).Build())
 }
 
 func text(about string) *openapi.SchemaBuilder {

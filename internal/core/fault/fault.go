@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Kind says what sort of mistake a fault is.
@@ -51,7 +52,8 @@ type Fault struct {
 	Message string
 	Target  string
 	Details []Detail
-	Allow   []string // the methods that are allowed, for MethodNotAllowed
+	Allow   []string      // the methods that are allowed, for MethodNotAllowed
+	Wait    time.Duration // before the next try, for TooMany and Unavailable
 }
 
 // Error is the message, followed by the messages of the details where there are any.

@@ -31,7 +31,8 @@ type Document struct {
 	Views     []*SavedView
 	Queries   []*Query
 	Roles     []*Role
-	Clients   bool // sign_in.clients: programs may ask for tokens
+	SignIn    SignIn
+	Origins   []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
 }
 
 // Resource is one entry under resources.

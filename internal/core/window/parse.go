@@ -188,9 +188,8 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 				d.Roles = append(d.Roles, p.role(e))
 			}
 		},
-		"sign_in": func(n *yaml.Node) {
-			p.keys(n, "sign_in", map[string]func(*yaml.Node){"clients": p.boolean(&d.Clients, "clients")})
-		},
+		"sign_in":  func(n *yaml.Node) { d.SignIn = p.signIn(n) },
+		"browsers": func(n *yaml.Node) { d.Origins = p.browsers(n) },
 	})
 	switch {
 	case d.Window.Value == "" && d.Window.Line == 0:
@@ -201,6 +200,15 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 	}
 	if d.Source.Line == 0 {
 		p.wrong(n, "key.missing", `"source" is missing: a DSN, or the name of a source that the service keeps`)
+	}
+	if a := d.SignIn.Accounts; a != nil && a.DefaultRole.Value != "" {
+		i := slices.IndexFunc(d.Roles, func(r *Role) bool { return r.Name.Value == a.DefaultRole.Value })
+		switch {
+		case i < 0:
+			p.mistakes.Add("role.unknown", "", a.DefaultRole.Line, a.DefaultRole.Column, "there is no role %q for those who sign up", a.DefaultRole.Value)
+		case d.Roles[i].Anonymous:
+			p.mistakes.Add("role.anonymous", "", a.DefaultRole.Line, a.DefaultRole.Column, "%q is the role of callers without a token; an account needs another one", a.DefaultRole.Value)
+		}
 	}
 	anonymous := ""
 	for _, r := range d.Roles {

@@ -52,6 +52,12 @@ func TestMistakes(t *testing.T) {
 		{"two anonymous", "window: w\nsource: s\nroles: {a: {anonymous: true}, b: {anonymous: true}}", `only one role can be anonymous, and "a" is already`, true},
 		{"set on read", "window: w\nsource: s\nroles: {a: {may: {x: {read: {set: {y: 1}}}}}}", `"set" belongs to create and update, not to read`, true},
 		{"resource name", "window: w\nsource: s\nresources: {1a: {}}", `"1a" can't be the name of a resource`, false},
+		{"sign up as what", "window: w\nsource: s\nsign_in: {accounts: {sign_up: true}}", `"default_role" is missing`, true},
+		{"sign up as whom", "window: w\nsource: s\nsign_in: {accounts: {default_role: agnt}}\nroles: {agent: {}}", `line 3, column 36: there is no role "agnt"`, true},
+		{"sign up as anyone", "window: w\nsource: s\nsign_in: {accounts: {default_role: a}}\nroles: {a: {anonymous: true}}", `an account needs another one`, true},
+		{"issuer", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: keys.json, role: r, audience: a}]}", `jwks is the URL of a key set`, true},
+		{"issuer's audience", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: 'https://x/k', role: r}]}", `"audience" is missing`, false},
+		{"origin", "window: w\nsource: s\nbrowsers: {origins: ['https://board.example/']}", `an origin is scheme, host and port`, true},
 		{"way without goal", "window: w\nsource: s\nresources: {a: {relations: {b: {on: {x: y}}}}}", `says how but not where: add "to"`, true},
 	}
 	for _, tt := range tests {

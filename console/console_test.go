@@ -156,6 +156,111 @@ func TestWrite(t *testing.T) {
 	p.shows(answer, "200")
 }
 
+// An operator looks at the lights, asks why, changes a grant, and sees a mistake told before it is saved.
+func TestLights(t *testing.T) {
+	p, r := open(t)
+	const grant, facade = `[data-part=grant]`, `[data-part=facade]`
+	p.signIn(r, "/lights/saltmere", facade)
+	p.shows(grant, "What anyone without a token can reach", "arrivals_board: read, 5 fields")
+	p.click("agent on port_calls: create some rows or fields, read some rows or fields, update some rows or fields, delete not granted")
+	p.shows(grant, "A shipping agent, for its own vessels.", "6000 requests per minute", "12 of 13 fields, not remarks", "status is set to expected", "delete", "not granted")
+	p.do("think of agent 3", chromedp.SendKeys(`input[name=agent_id]`, "3"))
+	p.shows(grant, "318 of 12,000 rows", "19 of 12,000 rows")
+	p.click("Why …")
+	p.do("ask why", chromedp.WaitVisible(`select[name=operation]`), choose("operation", "update"), chromedp.SendKeys(`input[name=key]`, "17\n"))
+	p.shows(`[data-part=why]`, "No.", "agent may not update port_calls/17", "vessel/agent_id eq 3", "does not hold", "To allow it")
+
+	p.click("Edit grant")
+	rule := func(operation, text string) {
+		p.do("type a rule", chromedp.Click(`[aria-label="Rows of `+operation+`"]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(text))
+	}
+	rule("read", "vessel/ag")
+	p.shows(`.cm-tooltip-autocomplete`, "agent_id", "one of agents")
+	rule("read", "vessel/agentid eq @caller/agent_id ")
+	p.shows(`[data-part=edit] [role=alert]`, `unknown field "agentid" in rows at 8; resource "vessels" has "agent_id"`)
+	p.click("Save in the draft")
+	p.shows(`[data-part=edit]`, "line 90, column", "role agent, read of port_calls: unknown field", "Leave as it is")
+	rule("read", "vessel/agent_id eq @caller/agent_id and hazardous ")
+	p.do("grant deletion", chromedp.Click(`input[name=delete]`))
+	p.click("Save in the draft")
+	p.shows(grant, "hazardous", "whole rows", "Edit grant")
+	draft, err := r.Operator.Draft(context.Background(), "saltmere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := strings.Replace(demo.Ahead(), "agent_id, except: [remarks]}", "agent_id and hazardous, except: [remarks]}", 1)
+	want = strings.Replace(want, "status eq 'expected'}\n", "status eq 'expected'}\n        delete: {}\n", 1)
+	if draft != want {
+		t.Errorf("the draft is\n%s", draft)
+	}
+	p.click("office on dues: create not granted, read not granted, update not granted, delete not granted")
+	p.shows(grant, "office on dues", "its own entry")
+	p.click("harbour_master on tugs: create all, read all, update all, delete all")
+	p.shows(grant, "by “*”, for all that are not named", "all 3 fields")
+	p.clean()
+}
+
+// An operator adds a program and a person, changes what they may do, disables and removes them.
+func TestCallers(t *testing.T) {
+	p, r := open(t)
+	const roster, caller = `[data-part=roster]`, `[data-part=caller]`
+	p.signIn(r, "/callers/saltmere", roster)
+	p.shows(roster, "agent-demo", "agent_id 3", "Nobody has an account yet.", "https://id.saltmere.example", "no keys are named, so they are refused")
+	p.click("Add a program")
+	p.do("a program of an agent", chromedp.WaitVisible(`input[name=id]`), chromedp.SendKeys(`input[name=id]`, "timetable"), chromedp.Click(`input[name="role agent"]`))
+	p.click("Add")
+	p.shows(`[role=alert]`, `role "agent" needs the claim "agent_id"`)
+	p.do("with its claim", chromedp.SendKeys(`input[name="claim agent_id"]`, "7"))
+	p.click("Add")
+	p.shows(`[data-part=secret]`, "timetable may call. Its secret, shown this once", "/auth/saltmere/token")
+	p.shows(roster, "timetable", "agent_id 7")
+	p.click("Add a person")
+	p.do("a person of the office", chromedp.WaitVisible(`input[name=id][type=email]`), chromedp.SendKeys(`input[name=id]`, "ada@board.example"), chromedp.Click(`input[name="role office"]`))
+	p.click("Add")
+	p.shows(`[data-part=secret]`, "ada@board.example may call. The password, shown this once")
+	p.click("ada@board.example")
+	p.shows(caller, "It has asked for nothing yet.")
+	p.click("Disable")
+	p.shows(roster, "disabled")
+	p.shows(caller, "Let it sign in again")
+	p.do("two roles", chromedp.Click(`input[name="role pilot"]`), chromedp.SendKeys(`input[name="claim pilot_id"]`, demo.Pilot))
+	p.click("Change")
+	p.shows(caller, "Changed. It holds for the tokens that are out.")
+	p.click("timetable")
+	p.click("Remove …")
+	p.shows(caller, "No row of the database is touched")
+	p.click("Remove timetable")
+	p.shows(caller, "Choose a caller")
+	list, err := r.Operator.Callers(context.Background(), "saltmere")
+	if err != nil || len(list.Clients) != len(demo.Clients) || len(list.Accounts) != 1 || !list.Accounts[0].Disabled || strings.Join(list.Accounts[0].Roles, " ") != "pilot office" {
+		t.Errorf("%+v %v", list, err)
+	}
+	p.click("New key …")
+	p.click("Refuse all tokens that are out")
+	p.shows(caller, "those of the others are refused")
+	p.clean()
+}
+
+// signIn opens a page as the operator.
+func (p page) signIn(r *harbourtest.Running, path, waitFor string) {
+	p.t.Helper()
+	p.do("sign in", chromedp.Navigate(r.URL+path), chromedp.WaitVisible(`input[name=email]`),
+		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(waitFor))
+}
+
+// clean says whether the page fits and asks nothing of others.
+func (p page) clean() {
+	p.t.Helper()
+	wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`))
+	if err != nil || wide {
+		p.t.Errorf("the page is wider than 1280: %v, %v", wide, err)
+	}
+	foreign, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin))`))
+	if err != nil || len(foreign) > 0 {
+		p.t.Errorf("the page asks elsewhere: %v, %v", foreign, err)
+	}
+}
+
 // count is a number that the harbour tells.
 func count(t *testing.T, r *harbourtest.Running, sql string) (n int) {
 	t.Helper()
@@ -209,17 +314,9 @@ func TestPageIsClean(t *testing.T) {
 		}
 		heard <- complaints
 	}()
-	p.do("sign in", chromedp.Navigate(r.URL+"/"), chromedp.WaitVisible(`input[name=email]`), chromedp.SendKeys(`input[name=email]`, demo.Operator),
-		chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.signIn(r, "/", answer)
 	p.click("As whom")
-	wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`))
-	if err != nil || wide {
-		t.Errorf("the page is wider than 1280: %v, %v", wide, err)
-	}
-	foreign, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin))`))
-	if err != nil || len(foreign) > 0 {
-		t.Errorf("the page asks elsewhere: %v, %v", foreign, err)
-	}
+	p.clean()
 	stop()
 	if complaints := <-heard; len(complaints) > 0 {
 		t.Errorf("the browser complains: %v", complaints)

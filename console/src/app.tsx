@@ -5,8 +5,12 @@ import { useSession, useWindows } from './api/service';
 import { useMode } from './look/mode';
 import { Problem } from './look/parts';
 import { AskPage } from './pages/ask/AskPage';
+import { CallersPage } from './pages/callers/CallersPage';
+import { LightsPage } from './pages/lights/LightsPage';
 import { SignInPage } from './pages/signin/SignInPage';
 import { Shell } from './shell/Shell';
+
+const pages = { lights: LightsPage, ask: AskPage, callers: CallersPage };
 
 export function App() {
   const [mode, toggleMode] = useMode();
@@ -16,13 +20,15 @@ export function App() {
   if (session.data === null) return <SignInPage />;
   return (
     <Switch>
-      <Route path="/ask/:window">
-        {({ window }) => (
-          <Shell window={window} email={session.data?.email ?? ''} mode={mode} toggleMode={toggleMode}>
-            <AskPage key={window} window={window} />
-          </Shell>
-        )}
-      </Route>
+      {Object.entries(pages).map(([page, Page]) => (
+        <Route key={page} path={`/${page}/:window`}>
+          {({ window }: { window: string }) => (
+            <Shell page={page} window={window} email={session.data?.email ?? ''} mode={mode} toggleMode={toggleMode}>
+              <Page key={window} window={window} />
+            </Shell>
+          )}
+        </Route>
+      ))}
       <Route>
         <FirstWindow />
       </Route>

@@ -45,7 +45,7 @@ func (a *app) onlyWindow(c *cobra.Command, name string) (string, error) {
 }
 
 // marks are the lights as a terminal shows them.
-var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●"}
+var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●", access.None: "–"}
 
 func (a *app) accessShow() *cobra.Command {
 	c := &cobra.Command{
@@ -74,7 +74,10 @@ func (a *app) accessShow() *cobra.Command {
 
 func printLights(w io.Writer, lights service.Lights) {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "\t"+strings.Join(lights.Roles, "\t"))
+	for _, role := range lights.Roles {
+		fmt.Fprint(t, "\t"+role.Name)
+	}
+	fmt.Fprintln(t)
 	for _, r := range lights.Resources {
 		line := r.Name
 		for _, four := range r.Lights {
@@ -86,7 +89,7 @@ func printLights(w io.Writer, lights service.Lights) {
 		fmt.Fprintln(t, line)
 	}
 	_ = t.Flush() // the terminal has gone away if this fails
-	fmt.Fprintln(w, "\nEach crossing: create, read, update, delete. ● all, ◐ some rows or fields, · nothing.")
+	fmt.Fprintln(w, "\nEach crossing: create, read, update, delete. ● all, ◐ some rows or fields, · nothing, – not possible.")
 }
 
 func (a *app) accessWhy() *cobra.Command {

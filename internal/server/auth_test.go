@@ -90,7 +90,9 @@ func TestAccount(t *testing.T) {
 		}
 	}
 
-	form := func(token string) string { return url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}.Encode() }
+	form := func(token string) string {
+		return url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}.Encode()
+	}
 	_, second := post(t, r, "", "/token", form(first.RefreshToken))
 	if second.AccessToken == "" || second.RefreshToken == first.RefreshToken {
 		t.Fatalf("refreshed: %+v", second)
@@ -337,7 +339,9 @@ func TestTokens(t *testing.T) {
 	}
 	public := pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})
 	set := r.Send(t, "", "GET", "/auth/saltmere/jwks.json", nil)
-	var jwks struct{ Keys []struct{ Kid, X, Alg, Kty string } }
+	var jwks struct {
+		Keys []struct{ Kid, X, Alg, Kty string }
+	}
 	decode(t, set.Text, &jwks)
 	if set.Header.Get("Content-Type") != "application/jwk-set+json" || len(jwks.Keys) != 1 || jwks.Keys[0].Alg != "EdDSA" || strings.Contains(set.Text, `"d"`) {
 		t.Fatalf("key set %s", set.Text)
@@ -352,8 +356,8 @@ func TestTokens(t *testing.T) {
 		"the issuer's public key as password": forge(jwt.SigningMethodHS256, public, kid, foreign),
 		"our key's name, another key":         forge(jwt.SigningMethodEdDSA, stranger, jwks.Keys[0].Kid, claims),
 		"the issuer's name, another key":      forge(jwt.SigningMethodEdDSA, stranger, kid, foreign),
-		"changed": parts[0] + "." + head(strings.Replace(func() string { b, _ := base64.RawURLEncoding.DecodeString(parts[1]); return string(b) }(), "office-demo", "harbour-master-demo", 1)) + "." + parts[2],
-		"cut":     parts[0] + "." + parts[1], "empty parts": "..", "not a token": "eyJ", "very long": strings.Repeat("a", 20_000),
+		"changed":                             parts[0] + "." + head(strings.Replace(func() string { b, _ := base64.RawURLEncoding.DecodeString(parts[1]); return string(b) }(), "office-demo", "harbour-master-demo", 1)) + "." + parts[2],
+		"cut":                                 parts[0] + "." + parts[1], "empty parts": "..", "not a token": "eyJ", "very long": strings.Repeat("a", 20_000),
 	} {
 		if a := r.Send(t, token, "GET", "/api/saltmere/inspections?top=1", nil); a.StatusCode != 401 || !strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Bearer") {
 			t.Errorf("%s: %s %s", name, a.Status, a.Text)

@@ -78,6 +78,23 @@ func (s *Server) manage(r chi.Router) {
 		r.Get("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
 			return s.service.Lights(r.Context(), chi.URLParam(r, "window"))
 		}))
+		r.Get("/windows/{window}/grants/{role}/{resource}", handle(func(r *http.Request, _ string) (any, error) {
+			return s.service.Grant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"))
+		}))
+		r.Put("/windows/{window}/grants/{role}/{resource}", handle(func(r *http.Request, email string) (any, error) {
+			in, err := input[service.GrantChange](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.SetGrant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"), in, email)
+		}))
+		r.Post("/windows/{window}/rules", handle(func(r *http.Request, _ string) (any, error) {
+			in, err := input[service.RuleQuestion](r)
+			if err != nil {
+				return nil, err
+			}
+			return s.service.CheckRule(r.Context(), chi.URLParam(r, "window"), in)
+		}))
 		r.Post("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
 			in, err := input[service.Question](r)
 			if err != nil {

@@ -107,13 +107,10 @@ func (s *Service) ModelOf(ctx context.Context, name string) (*ModelView, error) 
 		view.Resources = append(view.Resources, viewOf(r))
 	}
 	for _, r := range api.Model.Roles {
-		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: []ClaimView{}, Reads: map[string][]string{}}
+		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: claimViews(r), Reads: map[string][]string{}}
 		scope, err := api.Policy.Scope(access.Caller{Subject: "model", Roles: []string{r.Name}})
 		if err != nil {
 			return nil, err
-		}
-		for _, c := range r.Claims {
-			role.Claims = append(role.Claims, ClaimView{c.Name, c.Type.Kind.String()})
 		}
 		for _, res := range api.Model.Resources {
 			if r.Grants[res][window.Read] == nil {

@@ -18,46 +18,6 @@ import (
 	"eagerwindow/internal/postgres"
 )
 
-// Lights are what each role of a draft may do with each resource.
-type Lights struct {
-	Roles     []string        `json:"roles"`
-	Resources []ResourceLight `json:"resources"`
-}
-
-// ResourceLight is one row of the lights: for each role, in their order, the lights of create, read, update and delete.
-type ResourceLight struct {
-	Name   string           `json:"name"`
-	Lights [][]access.Light `json:"lights"`
-}
-
-// lightOrder is the order of the four lights.
-var lightOrder = [...]window.Operation{window.Create, window.Read, window.Update, window.Delete}
-
-// Lights tells what the roles of a window's draft may do.
-func (s *Service) Lights(ctx context.Context, name string) (*Lights, error) {
-	api, err := s.DraftAPI(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	out := &Lights{Roles: api.Policy.RoleNames(), Resources: []ResourceLight{}}
-	for _, r := range api.Model.Resources {
-		line := ResourceLight{Name: r.Name}
-		for _, role := range out.Roles {
-			scope, err := api.Policy.Scope(access.Caller{Subject: "lights", Roles: []string{role}})
-			if err != nil {
-				return nil, err
-			}
-			four := make([]access.Light, len(lightOrder))
-			for i, op := range lightOrder {
-				four[i] = scope.Light(op, r)
-			}
-			line.Lights = append(line.Lights, four)
-		}
-		out.Resources = append(out.Resources, line)
-	}
-	return out, nil
-}
-
 // Question asks why a role may or may not do something.
 type Question struct {
 	Roles     []string       `json:"roles"`

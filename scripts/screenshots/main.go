@@ -3,7 +3,9 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"html"
 	"log"
@@ -18,6 +20,8 @@ import (
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/browser"
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/service"
 )
 
 const dir = "docs/screenshots"
@@ -30,6 +34,8 @@ var pages = []struct {
 	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "agent_id": {"3"},
 		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq 'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
 	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"}, "q": {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"}, "body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}},
+	{"lights.png", "/lights/saltmere", "dark", url.Values{"role": {"agent"}, "resource": {"port_calls"}, "agent_id": {"3"}}},
+	{"callers.png", "/callers/saltmere", "dark", url.Values{"account": {"ada@board.example"}}},
 	{"ask-light.png", "/ask/saltmere", "light", url.Values{"q": {"/vessels?filter=kind eq 'tanker'&expand=agent(select=name)&top=20"}}},
 }
 
@@ -78,10 +84,13 @@ func run() error {
 		chromedp.WaitVisible(`[data-part=answer]`)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
+	if err := callers(ctx, base); err != nil {
+		return err
+	}
 	for _, p := range pages {
 		address := base + p.address + "?" + p.query.Encode()
 		if err := chromedp.Do(ctx, keepMode(p.mode),
-			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch]`), shot(p.file)); err != nil {
+			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch], [data-part=grant], [data-part=caller]`), shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
 	}
@@ -92,6 +101,38 @@ func run() error {
 		}
 	}
 	return nil
+}
+
+// callers are two people, of whom one has just asked for something.
+func callers(ctx context.Context, base string) error {
+	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
+	ada, err := s.AddAccount(ctx, demo.Window, service.NewAccount{Email: "ada@board.example", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3}})
+	if err != nil {
+		return err
+	}
+	if _, err := s.AddAccount(ctx, demo.Window, service.NewAccount{Email: "bo@board.example", Roles: []string{"pilot", "agent"}, Claims: map[string]any{"agent_id": 4, "pilot_id": demo.Pilot}}); err != nil {
+		return err
+	}
+	body, err := json.Marshal(service.Credentials{Email: ada.Email, Password: ada.Password})
+	if err != nil {
+		return err
+	}
+	anyone := &client.Client{URL: base}
+	res, err := anyone.Send(ctx, client.Request{Method: "POST", Path: "/auth/" + demo.Window + "/sign-in", Body: bytes.NewReader(body)})
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	var token service.Token
+	if err := json.NewDecoder(res.Body).Decode(&token); err != nil {
+		return err
+	}
+	anyone.Token = token.AccessToken
+	vessels, err := anyone.Send(ctx, client.Request{Method: "GET", Path: "/api/" + demo.Window + "/vessels?top=3"})
+	if err != nil {
+		return err
+	}
+	return vessels.Body.Close()
 }
 
 // keepMode sets the colour mode for the pages that follow.

@@ -1,4 +1,4 @@
-import { Box, chakra } from '@chakra-ui/react';
+import { Box, chakra, Flex, Splitter } from '@chakra-ui/react';
 import type { ReactNode } from 'react';
 
 /** The mark: a window of four panes, one lit. */
@@ -88,6 +88,39 @@ const frame = {
 export const Entry = chakra('input', {
   base: { ...frame, paddingX: '10px', _placeholder: { color: 'faint' } },
 });
+
+/** The line between two panes, by which they are resized. */
+export function Edge({ between }: { between: `${string}:${string}` }) {
+  return (
+    <Splitter.ResizeTrigger id={between} aria-label="Resize">
+      <Splitter.ResizeTriggerSeparator bg="mullion" width="1px" />
+    </Splitter.ResizeTrigger>
+  );
+}
+
+/** The one heading line of a pane. */
+export function PaneHead({ children, aside }: { children: ReactNode; aside?: ReactNode }) {
+  return (
+    <Flex align="center" height="36px" paddingX="16px" borderBottomWidth="1px" fontSize="12.5px" color="muted">
+      <chakra.h2 fontWeight="600" flex="1">
+        {children}
+      </chakra.h2>
+      {aside}
+    </Flex>
+  );
+}
+
+/** What a machine reads, also inside a sentence. */
+export const Mono = chakra('span', { base: { fontFamily: 'mono', fontSize: '0.92em', overflowWrap: 'anywhere' } });
+
+/** A pane that waits, or that could not be read. */
+export function Waiting({ what, error }: { what: string; error?: Error | null }) {
+  return (
+    <Box padding="20px" color="muted">
+      {error ? <Problem>{error.message}</Problem> : `Reading ${what} …`}
+    </Box>
+  );
+}
 
 /** A list to choose one from. */
 export const Choice = chakra('select', { base: { ...frame, paddingX: '8px' } });

@@ -6,6 +6,7 @@ import { useSignOut, useWindows, type Window } from '../api/service';
 import { Mark, Sign } from '../look/parts';
 
 interface ShellProps {
+  page: string;
   window: string;
   email: string;
   mode: 'dark' | 'light';
@@ -14,7 +15,7 @@ interface ShellProps {
 }
 
 /** The frame of every page: which window, what is live, what is draft; the pages on the left. */
-export function Shell({ window, email, mode, toggleMode, children }: ShellProps) {
+export function Shell({ page, window, email, mode, toggleMode, children }: ShellProps) {
   const windows = useWindows();
   const signOut = useSignOut();
   const here = windows.data?.find((w) => w.name === window);
@@ -24,7 +25,7 @@ export function Shell({ window, email, mode, toggleMode, children }: ShellProps)
         <Mark /> Eager&nbsp;Window
       </Flex>
       <Flex as="header" align="center" gap="22px" paddingX="16px" borderBottomWidth="1px">
-        <WindowChoice windows={windows.data ?? []} window={window} />
+        <WindowChoice windows={windows.data ?? []} window={window} page={page} />
         {here && <State of={here} />}
         <Box flex="1" />
         <HeadButton onClick={toggleMode}>{mode === 'dark' ? 'Light' : 'Dark'}</HeadButton>
@@ -32,17 +33,11 @@ export function Shell({ window, email, mode, toggleMode, children }: ShellProps)
         <HeadButton onClick={() => signOut.mutate()}>Sign out</HeadButton>
       </Flex>
       <Box as="nav" aria-label="Pages" borderRightWidth="1px" paddingTop="10px">
-        <Box
-          borderLeftWidth="3px"
-          borderLeftColor="lit"
-          bg="raised"
-          fontWeight="600"
-          paddingX="13px"
-          paddingY="6px"
-          aria-current="page"
-        >
-          <Link href={`/ask/${window}`}>Ask</Link>
-        </Box>
+        {Object.entries(titles).map(([name, title]) => (
+          <PageLink key={name} href={`/${name}/${window}`} aria-current={name === page ? 'page' : undefined}>
+            {title}
+          </PageLink>
+        ))}
       </Box>
       <Box as="main" minHeight="0" minWidth="0" bg="pane">
         {children}
@@ -51,7 +46,23 @@ export function Shell({ window, email, mode, toggleMode, children }: ShellProps)
   );
 }
 
-function WindowChoice({ windows, window }: { windows: Window[]; window: string }) {
+/** The pages, in the order of the work. */
+const titles = { lights: 'Lights', ask: 'Ask', callers: 'Callers' };
+
+const PageLink = chakra(Link, {
+  base: {
+    display: 'block',
+    borderLeftWidth: '3px',
+    borderLeftColor: 'transparent',
+    color: 'muted',
+    paddingX: '13px',
+    paddingY: '6px',
+    _hover: { color: 'chalk' },
+    _currentPage: { borderLeftColor: 'lit', bg: 'raised', color: 'chalk', fontWeight: 600 },
+  },
+});
+
+function WindowChoice({ windows, window, page }: { windows: Window[]; window: string; page: string }) {
   const [, go] = useLocation();
   return (
     <chakra.select
@@ -62,7 +73,7 @@ function WindowChoice({ windows, window }: { windows: Window[]; window: string }
       height="30px"
       maxWidth="320px"
       value={window}
-      onChange={(e) => go(`/ask/${e.target.value}`)}
+      onChange={(e) => go(`/${page}/${e.target.value}`)}
     >
       {windows.map((w) => (
         <option key={w.name} value={w.name}>

@@ -9,8 +9,9 @@ import (
 // Light is how much of an operation a role may do with a resource.
 type Light string
 
-// The lights: nothing, some fields or rows only, all.
+// The lights: not possible with the resource, nothing, some fields or rows only, all.
 const (
+	None Light = "none"
 	Dark Light = "dark"
 	Half Light = "half"
 	Lit  Light = "lit"
@@ -19,10 +20,12 @@ const (
 // Light says how much of an operation the scope may do with a resource.
 func (s *Scope) Light(op window.Operation, r *model.Resource) Light {
 	d := s.For(op, r)
-	if d == nil {
+	switch {
+	case !r.Can(op):
+		return None
+	case d == nil:
 		return Dark
-	}
-	if d.Rule != nil {
+	case d.Rule != nil:
 		return Half
 	}
 	for _, f := range r.Fields {
@@ -37,11 +40,24 @@ func (s *Scope) Light(op window.Operation, r *model.Resource) Light {
 func (d *Decision) Names(r *model.Resource, op window.Operation) []string {
 	var names []string
 	for _, f := range r.Fields {
-		if d.Fields[f.Index] && (op == window.Read || !f.ReadOnly && !d.Presets(f) && !(op == window.Update && f.InKey)) {
+		if d.Fields[f.Index] && Possible(f, op) && !d.Presets(f) {
 			names = append(names, f.Name)
 		}
 	}
 	return names
+}
+
+// Possible says whether any role could read a field, or send it with a write.
+func Possible(f *model.Field, op window.Operation) bool {
+	return op == window.Read || !f.ReadOnly && !(op == window.Update && f.InKey)
+}
+
+// CompileRule is the row rule of a text over the rows of a resource, for callers with those claims.
+func CompileRule(text string, r *model.Resource, claims []model.Claim) (*Rule, error) {
+	if r.View != nil {
+		r = r.View.Of // a row rule may speak of more than is shown
+	}
+	return compile(text, r, claims)
 }
 
 // Conditions parts the rule of a decision at its outermost "and"s, each a rule of its own.

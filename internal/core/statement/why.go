@@ -36,6 +36,19 @@ func Conditions(q *request.Query, rules []*access.Rule, scope *access.Scope) *Pl
 	return plan
 }
 
+// Covered plans how many rows of a resource a rule covers, and how many there are.
+func Covered(rule *access.Rule, r *model.Resource, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	alias := b.alias(r.Name)
+	f := b.from(rule.Root, alias, true)
+	condition := f.condition(rule.Where, false)
+	plan := newPlan()
+	plan.Columns = []Column{{Name: "rows", Kind: Total, At: 0}, {Name: "of", Kind: Total, At: 1}}
+	plan.SQL = "select count(*) filter (where " + condition + "), count(*)\nfrom " + b.source(r, true) + " " + alias + f.joins.String()
+	plan.Slots = b.slots
+	return plan
+}
+
 // Shown is the statement of an operation to be looked at, of a write as it would be with all the fields that the role may give.
 func Shown(q *request.Query, op window.Operation, fields []*model.Field, scope *access.Scope) string {
 	switch op {

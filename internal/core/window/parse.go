@@ -132,6 +132,10 @@ func (p *parser) text(n *yaml.Node, what string) Text {
 		p.wrong(n, "document.type", "%s is a text, this is %s", what, kindOf(n))
 		return t
 	}
+	if p.lookup == nil { // variables stay as they stand
+		t.Value = n.Value
+		return t
+	}
 	t.Value = variable.ReplaceAllStringFunc(n.Value, func(m string) string {
 		part := variable.FindStringSubmatch(m)
 		if v, ok := p.lookup(part[1]); ok {

@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react';
 import { useSearchParams } from 'wouter';
 
 import { useModel, type Model } from '../../api/service';
-import { MainButton, Problem } from '../../look/parts';
+import { Edge, MainButton, Problem } from '../../look/parts';
 import { AnswerPane } from './AnswerPane';
 import { ModelPane } from './ModelPane';
 import { opening, parse, print, type Sentence, type Speaker } from './sentence';
@@ -158,14 +158,6 @@ function about(s: Sentence, resource: string): Sentence {
 
 /** What of the page's address is not a claim. */
 const own = ['q', 'as', 'method', 'body'];
-
-function Edge({ between }: { between: `${string}:${string}` }) {
-  return (
-    <Splitter.ResizeTrigger id={between} aria-label="Resize">
-      <Splitter.ResizeTriggerSeparator bg="mullion" width="1px" />
-    </Splitter.ResizeTrigger>
-  );
-}
 
 interface AddressLineProps {
   window: string;

@@ -9,6 +9,7 @@ import { tags } from '@lezer/highlight';
 import { Box } from '@chakra-ui/react';
 import { useEffect, useRef } from 'react';
 
+import { editorLook, styleNonce } from '../../look/code';
 import type { BodyField } from './writing';
 
 interface BodyEditorProps {
@@ -20,27 +21,6 @@ interface BodyEditorProps {
 }
 
 const color = (name: string) => `var(--chakra-colors-${name})`;
-
-const look = EditorView.theme({
-  '&': { height: '100%', fontSize: '12.5px', color: color('chalk') },
-  '&.cm-focused': { outline: 'none' },
-  '.cm-scroller': { fontFamily: 'var(--chakra-fonts-mono)', lineHeight: '1.6' },
-  '.cm-content': { padding: '12px 16px', caretColor: color('lit') },
-  '.cm-cursor': { borderLeftColor: color('lit') },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { background: `${color('sel')} !important` },
-  '.cm-tooltip': {
-    background: color('raised'),
-    border: `1px solid ${color('mullion')}`,
-    borderRadius: '2px',
-    color: color('chalk'),
-  },
-  '.cm-tooltip-autocomplete > ul > li': { padding: '2px 8px' },
-  '.cm-tooltip-autocomplete > ul > li[aria-selected]': { background: color('sel'), color: color('chalk') },
-  '.cm-completionDetail': { color: color('muted'), fontStyle: 'normal', marginLeft: '14px' },
-  '.cm-completionInfo': { maxWidth: '320px', padding: '6px 10px', color: color('muted') },
-  '.cm-diagnostic-error': { borderLeftColor: color('brick') },
-  '.cm-placeholder': { color: color('faint') },
-});
 
 const inks = HighlightStyle.define([
   { tag: tags.propertyName, color: color('code') },
@@ -104,8 +84,6 @@ function complete(context: CompletionContext, fieldsAt: (within: string[]) => Bo
 /** A quote that was closed by itself goes with what replaces it. */
 const after = (state: EditorState, pos: number) => (state.sliceDoc(pos, pos + 1) === '"' ? pos + 1 : pos);
 
-const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content ?? '';
-
 /** An editor of JSON that knows what may stand in the body. */
 export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps) {
   const place = useRef<HTMLDivElement>(null);
@@ -116,7 +94,7 @@ export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps
   });
   useEffect(() => {
     const extensions: Extension = [
-      EditorView.cspNonce.of(nonce),
+      EditorView.cspNonce.of(styleNonce),
       keymap.of([
         {
           key: 'Mod-Enter',
@@ -136,7 +114,7 @@ export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps
       autocompletion({ override: [(c) => complete(c, (within) => now.current.fieldsAt(within))], icons: false }),
       placeholder('The body, as JSON. A quote offers the fields.'),
       syntaxHighlighting(inks),
-      look,
+      editorLook,
       EditorView.contentAttributes.of({ 'aria-label': 'Body' }),
       EditorView.updateListener.of((u) => {
         if (u.docChanged) now.current.onChange(u.state.doc.toString());

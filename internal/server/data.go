@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"io"
 	"math"
 	"mime"
@@ -114,10 +113,13 @@ func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
 func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller, serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) error {
 	leave, quota, err := s.service.Enter(api, caller)
 	if quota != nil {
-		reset := int(math.Ceil(quota.Reset.Seconds()))
-		w.Header().Set("RateLimit-Policy", fmt.Sprintf(`"role";q=%d;w=%d`, quota.Count, int(quota.Per.Seconds())))
-		w.Header().Set("RateLimit", fmt.Sprintf(`"role";r=%d;t=%d`, quota.Left, reset))
-		w.Header().Set("Retry-After", strconv.Itoa(reset))
+		reset := strconv.Itoa(int(math.Ceil(quota.Reset.Seconds())))
+		h := w.Header()
+		h["Ratelimit-Policy"] = []string{`"role";q=` + strconv.Itoa(quota.Count) + `;w=` + strconv.Itoa(int(quota.Per.Seconds()))}
+		h["Ratelimit"] = []string{`"role";r=` + strconv.Itoa(quota.Left) + `;t=` + reset}
+		if err != nil {
+			h.Set("Retry-After", reset)
+		}
 	}
 	if f, ok := fault.From(err); ok && f.Code == "limit.concurrent" {
 		w.Header().Set("Retry-After", "1")
@@ -125,7 +127,6 @@ func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *service.A
 	if err != nil {
 		return err
 	}
-	w.Header().Del("Retry-After")
 	defer leave()
 	return serve(w, r, api, caller)
 }

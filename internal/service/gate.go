@@ -35,29 +35,49 @@ type Quota struct {
 
 // Enter lets a caller in, or refuses it for now. leave is called when the request is over. The quota is nil where the role has none.
 func (s *Service) Enter(a *API, c access.Caller) (leave func(), quota *Quota, err error) {
-	leave = func() {}
-	if quota, err = s.Spend(a, c); err != nil {
-		return leave, quota, err
+	scope := a.counted(c)
+	if scope == nil {
+		return func() {}, nil, nil
 	}
-	scope, err := a.Policy.Scope(c)
-	if err != nil || a.Release == 0 || scope.Limits.Concurrent == 0 {
-		return leave, quota, nil
+	key := holder(a, scope, c)
+	if quota, err = s.spend(scope, key); err != nil {
+		return func() {}, quota, err
 	}
-	leave, ok := s.gate.hold(holder(a, scope, c), scope.Limits.Concurrent)
+	leave, ok := s.gate.hold(key, scope.Limits.Concurrent)
 	if !ok {
-		return leave, quota, fault.New(fault.TooMany, "limit.concurrent", "role %q may have %d requests running at once for each caller; wait for one of them", scope.Name, scope.Limits.Concurrent)
+		err = fault.New(fault.TooMany, "limit.concurrent", "role %q may have %d requests running at once for each caller; wait for one of them", scope.Name, scope.Limits.Concurrent)
 	}
-	return leave, quota, nil
+	return leave, quota, err
 }
 
-// Spend counts one request of a caller, or refuses it for now. Operators, who try things out on the draft, have no limits.
+// Spend counts one request of a caller, or refuses it for now.
 func (s *Service) Spend(a *API, c access.Caller) (*Quota, error) {
-	scope, err := a.Policy.Scope(c)
-	if err != nil || a.Release == 0 || scope.Limits.Requests.Count == 0 {
-		return nil, nil // what is wrong with the caller, the request itself will say
+	scope := a.counted(c)
+	if scope == nil {
+		return nil, nil
 	}
+	return s.spend(scope, holder(a, scope, c))
+}
+
+// counted is the scope of a caller whose requests are counted, nil where they are not. Operators, who try things out on the draft, have
+// no limits; what is wrong with a caller, the request itself will say.
+func (a *API) counted(c access.Caller) *access.Scope {
+	if a.Release == 0 {
+		return nil
+	}
+	scope, err := a.Policy.Scope(c)
+	if err != nil || scope.Limits.Requests.Count == 0 && scope.Limits.Concurrent == 0 {
+		return nil
+	}
+	return scope
+}
+
+func (s *Service) spend(scope *access.Scope, key string) (*Quota, error) {
 	rate := scope.Limits.Requests
-	quota, err := s.gate.count(holder(a, scope, c), rate, time.Now())
+	if rate.Count == 0 {
+		return nil, nil
+	}
+	quota, err := s.gate.count(key, rate, time.Now())
 	if err == nil && quota.Left < 0 {
 		quota.Left = 0
 		err = fault.New(fault.TooMany, "limit.requests", "role %q may send %s; the next one in %d s", scope.Name, rate, int(math.Ceil(quota.Reset.Seconds())))

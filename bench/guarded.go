@@ -1,0 +1,43 @@
+package main
+
+import (
+	"context"
+
+	"eagerwindow/internal/service"
+)
+
+// Two windows over the same table. One is open to everyone, and the request itself says which rows; the other asks for a token, and its
+// role has that as its row rule, with a claim in it, a field that it may not read, and limits that are counted. The database does the same
+// for both: the difference is what permissions cost.
+const (
+	openDocument = `window: open
+source: saltmere
+resources: {port_calls: {from: harbour.port_call}}
+roles: {everyone: {anonymous: true, may: {port_calls: read}}}
+`
+	guardedDocument = `window: guarded
+source: saltmere
+resources: {port_calls: {from: harbour.port_call}}
+roles:
+  clerk:
+    claims: {closed: text}
+    limits: {rows: 1000, requests: 100000000/minute, concurrent: 1000, time: 10s}
+    may:
+      port_calls: {read: {rows: berth_code ne @caller/closed and status ne 'cancelled', except: [remarks]}}
+sign_in: {clients: true}
+`
+	guardedSecret = "a secret for benchmarks"
+)
+
+func publishGuarded(ctx context.Context, s *service.Service) error {
+	for name, document := range map[string]string{"open": openDocument, "guarded": guardedDocument} {
+		if _, err := s.SaveDraft(ctx, name, document, "bench"); err != nil {
+			return err
+		}
+		if _, err := s.Publish(ctx, name, "", "bench"); err != nil {
+			return err
+		}
+	}
+	_, err := s.AddClient(ctx, "guarded", "clerk", service.NewClient{Secret: guardedSecret, Roles: []string{"clerk"}, Claims: map[string]any{"closed": "N99"}})
+	return err
+}

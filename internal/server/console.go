@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"crypto/rand"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -53,7 +54,7 @@ func (s *Server) index(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	nonce := randomHex(16)
+	nonce := rand.Text()
 	w.Header().Set("Referrer-Policy", "same-origin")
 	w.Header().Set("X-Frame-Options", "DENY")
 	w.Header().Set("Content-Security-Policy", fmt.Sprintf(policy, nonce))

@@ -20,7 +20,7 @@ import (
 // jsonBody reads a body that must be JSON, of one row or, where it may be large, of many.
 func jsonBody(r *http.Request, most int64) ([]byte, error) {
 	given := r.Header.Get("Content-Type")
-	if kind, _, err := mime.ParseMediaType(given); err != nil || kind != "application/json" {
+	if kind, _, err := mediaType(given); err != nil || kind != "application/json" {
 		found := "has no Content-Type"
 		if given != "" {
 			found = fmt.Sprintf("is %q", given)
@@ -33,6 +33,14 @@ func jsonBody(r *http.Request, most int64) ([]byte, error) {
 		return body, err
 	}
 	return io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
+}
+
+// mediaType parts a media type from its parameters; most come without any.
+func mediaType(given string) (string, map[string]string, error) {
+	if given == "application/json" {
+		return given, nil, nil
+	}
+	return mime.ParseMediaType(given)
 }
 
 func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
@@ -128,11 +136,11 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	if written.Created {
 		status = http.StatusCreated
 		if path := written.Path(); path != "" {
-			w.Header().Set("Location", root(r)+"/"+path)
+			w.Header()["Location"] = []string{root(r) + "/" + path}
 		}
 	}
 	if written.ETag != "" {
-		w.Header().Set("ETag", written.ETag)
+		w.Header()["Etag"] = []string{written.ETag}
 	}
 	switch preferences(r).Return {
 	case "minimal":
@@ -195,7 +203,9 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	w.Header().Set("Content-Type", f.contentType())
+	w.Header()["Content-Type"] = []string{f.contentType()}
 	w.WriteHeader(status)
-	_, _ = w.Write(paperOf(f, contextOf(r, written)).one(nil, func(dst []byte) []byte { return append(dst, written.Row...) }))
+	p := paperOf(f, contextOf(r, written))
+	room := make([]byte, 0, len(p.url)+len(written.Row)+32) // and what stands around them
+	_, _ = w.Write(p.one(room, func(dst []byte) []byte { return append(dst, written.Row...) }))
 }

@@ -109,6 +109,9 @@ func (l List) Fault(kind Kind, code, message string) error {
 
 // From finds the fault in an error's chain.
 func From(err error) (*Fault, bool) {
+	if err == nil {
+		return nil, false // without the room that looking takes
+	}
 	var f *Fault
 	ok := errors.As(err, &f)
 	return f, ok

@@ -49,6 +49,9 @@ func convert(raw json.RawMessage, t *model.Type) (string, error) {
 	case model.Complex:
 		return composite(raw, t, mismatch)
 	}
+	if raw[0] == '"' && bytes.IndexByte(raw, '\\') < 0 && utf8.Valid(raw) { // as most are
+		return stringValue(string(raw[1:len(raw)-1]), t)
+	}
 	var s string
 	if raw[0] != '"' || json.Unmarshal(raw, &s) != nil {
 		hint := ""
@@ -97,7 +100,13 @@ func wholeNumber(raw json.RawMessage, t *model.Type, mismatch func(string) error
 	if !isNumber(raw) {
 		return "", mismatch(numberInQuotes(raw))
 	}
-	bits := map[model.Kind]int{model.Int16: 16, model.Int32: 32, model.Int64: 64}[t.Kind]
+	bits := 64
+	switch t.Kind {
+	case model.Int16:
+		bits = 16
+	case model.Int32:
+		bits = 32
+	}
 	if strings.ContainsAny(string(raw), ".eE") {
 		return "", mismatch("it has to be whole")
 	}

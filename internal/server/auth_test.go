@@ -248,9 +248,17 @@ func TestGuessing(t *testing.T) {
 				break
 			}
 		}
-		if a.StatusCode != 429 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, "too many wrong guesses; the next one in") {
+		if a.StatusCode != 429 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, "too many tries; the next one in") {
 			t.Errorf("%s: the sixth guess is answered %s %s", tt.path, a.Status, a.Text)
 		}
+	}
+	statuses := map[int]int{}
+	for i := range 22 {
+		a, _ := post(t, r, "", "/sign-up", fmt.Sprintf(`{"email":"%d@board.example","password":"a long pass phrase"}`, i%2))
+		statuses[a.StatusCode]++
+	}
+	if statuses[201] != 2 || statuses[409] != 18 || statuses[429] != 2 {
+		t.Errorf("signing up again and again: %v", statuses)
 	}
 	// The right secret has to wait as well, and is taken then: waiting is short at first.
 	time.Sleep(1100 * time.Millisecond)

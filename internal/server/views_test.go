@@ -143,3 +143,48 @@ roles:
 		t.Errorf("seen begins with %.200s, want %s", got, want)
 	}
 }
+
+// Several roles on a named query and on a saved view: the rows of each, and of a query in each row the fields of those that reach it.
+func TestSeveralRolesOnViews(t *testing.T) {
+	r := start(t)
+	document := `window: joint
+source: ` + r.Harbour + `
+resources:
+  tugs: {from: harbour.tug}
+  berths: {from: harbour.berth}
+saved_views:
+  strong: {of: tugs, select: "id,name,bollard_pull_t", filter: bollard_pull_t gt 0}
+queries:
+  quays:
+    parameters: {least: integer}
+    sql: select quay, count(*)::int as berths, min(code) as first from harbour.berth group by quay having count(*) >= :least
+roles:
+  north: {may: {quays: {read: {rows: "startswith(first,'N')", except: [berths]}}, strong: {read: {rows: id le 2}}}}
+  all: {may: {quays: {read: {rows: "berths ge 0", fields: [quay]}}, strong: {read: {rows: id eq 5}}}}
+`
+	if _, err := r.Operator.PushDraft(context.Background(), "joint", document); err != nil {
+		t.Fatal(err)
+	}
+	n := len(column(t, r.Harbour, "select distinct quay from harbour.berth"))
+	north := len(column(t, r.Harbour, "select quay from harbour.berth group by quay having min(code) like 'N%'"))
+	for _, tt := range []struct {
+		path, want string
+		count      int
+	}{
+		{"/quays?least=1", `"first":"N`, north},
+		{"/quays?least=1", `"first@Core.Permissions":"None"`, n - north},
+		{"/quays?least=1&filter=first%20eq%20null", `"quay":`, n - north},
+		{"/quays?least=1&orderby=first%20desc&top=1", `"first":"N`, 1},
+		{"/quays?least=1", `"berths`, 0},
+		{"/quays?least=10000", `"quay"`, 0},
+		{"/strong", `"name":`, 3},
+	} {
+		a := write(t, r, r.Operator.Token, "GET", "/draft/joint"+tt.path, "", "Act-As", "north, all")
+		if got := strings.Count(a.Text, tt.want); a.StatusCode != 200 || got != tt.count {
+			t.Errorf("%s: %s, %d times %s, want %d: %s", tt.path, a.Status, got, tt.want, tt.count, a.Text)
+		}
+	}
+	if a := write(t, r, r.Operator.Token, "GET", "/draft/joint/quays?least=1&select=berths", "", "Act-As", "north, all"); a.StatusCode != 403 {
+		t.Errorf("a field of neither role: %s %s", a.Status, a.Text)
+	}
+}

@@ -44,15 +44,18 @@ func (s *Service) SignUp(ctx context.Context, name string, in Credentials, from 
 	if !accounts.SignUp {
 		return nil, fault.New(fault.Forbidden, "sign_up.closed", "accounts of this API are made by its operators")
 	}
-	if err := s.mayGuess(ctx, guess{"sign up " + name, from.Address}); err != nil {
+	try := guess{signingUp, from.Address}
+	if err := s.mayGuess(ctx, try); err != nil {
 		return nil, err
 	}
 	a, err := s.newAccount(ctx, name, in, []string{accounts.DefaultRole.Value}, nil)
-	if err != nil {
-		if f, ok := fault.From(err); ok && f.Kind == fault.Conflict { // who asks which addresses have accounts is slowed down
-			keys, _ := guess{"sign up " + name, from.Address}.keys()
-			err = errors.Join(f, s.records.Guessed(ctx, keys, guessesKept))
+	if f, refused := fault.From(err); err == nil || refused && f.Kind == fault.Conflict {
+		keys, _ := try.keys()
+		if err := s.records.Guessed(ctx, keys, guessesKept); err != nil {
+			return nil, fmt.Errorf("count guesses: %w", err)
 		}
+	}
+	if err != nil {
 		return nil, err
 	}
 	return s.begin(ctx, name, a, from)

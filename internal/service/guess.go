@@ -22,15 +22,21 @@ const (
 	freeForOne    = 5   // at one caller from one address
 	freeForPlace  = 30  // from one address
 	freeForCaller = 100 // at one caller, from anywhere
+	freeSignUps   = 20  // from one address: each tells whether an address has an account
 	longestWait   = 15 * time.Minute
 	guessesKept   = time.Hour
 )
 
-// guess is one try at a password or secret.
+// guess is one try at a password or secret, or signing up.
 type guess struct{ what, from string }
+
+const signingUp = "sign up"
 
 // keys are what is counted, and how much of it is free.
 func (g guess) keys() ([]string, []int) {
+	if g.what == signingUp {
+		return []string{signingUp + " from " + g.from}, []int{freeSignUps}
+	}
 	return []string{g.what + " from " + g.from, "from " + g.from, g.what}, []int{freeForOne, freeForPlace, freeForCaller}
 }
 
@@ -81,7 +87,7 @@ func (s *Service) mayGuess(ctx context.Context, g guess) error {
 	if wait <= 0 {
 		return nil
 	}
-	f := fault.New(fault.TooMany, "sign_in.throttled", "too many wrong guesses; the next one in %d s", int(math.Ceil(wait.Seconds())))
+	f := fault.New(fault.TooMany, "sign_in.throttled", "too many tries; the next one in %d s", int(math.Ceil(wait.Seconds())))
 	f.Wait = wait
 	return f
 }

@@ -1,10 +1,12 @@
 package access_test
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
@@ -113,6 +115,91 @@ func TestClaims(t *testing.T) {
 	}
 	if _, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agnet"}}); err == nil || !strings.Contains(err.Error(), `did you mean "agent"?`) {
 		t.Errorf("an unknown role: %v", err)
+	}
+}
+
+// What several roles may together, in the words of their grants: rows of each, fields of those that reach the row, the wider limits.
+func TestSeveralRoles(t *testing.T) {
+	m, policy := harbour.Bind(t, `window: w
+source: s
+resources: {port_calls: {from: harbour.port_call}, tugs: {from: harbour.tug}}
+roles:
+  own:
+    claims: {me: integer}
+    limits: {rows: 10, requests: 60/minute, depth: 2}
+    may:
+      port_calls:
+        read: {rows: vessel_id eq @caller/me, except: [remarks]}
+        create: {rows: vessel_id eq @caller/me, fields: [vessel_id, eta], set: {status: expected, remarks: "@caller/me"}}
+        update: {rows: vessel_id eq @caller/me, fields: [eta]}
+  late:
+    claims: {me: integer, port: text}
+    limits: {rows: 500, requests: 2/second}
+    may:
+      port_calls:
+        read: {rows: status eq 'expected'}
+        create: {fields: [vessel_id, eta, etd, status]}
+        update: {rows: status eq 'expected', fields: [etd]}
+  all:
+    may: {"*": [read]}
+`)
+	scope := func(roles ...string) *access.Scope {
+		s, err := policy.Scope(access.Caller{Subject: "x", Roles: roles})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	calls := m.Resource("port_calls")
+	both := scope("late", "own", "late", "gone")
+	if both != scope("own", "late") || both.Name != "own and late" || len(both.Claims) != 2 {
+		t.Errorf("%q, claims %v", both.Name, both.Claims)
+	}
+	if l := both.Limits; l.Rows != 500 || l.Depth != 0 || l.Requests.Count != 2 || l.Requests.Per != time.Second {
+		t.Errorf("limits %+v", l)
+	}
+	texts := func(op window.Operation, s *access.Scope, after bool, fields ...string) string {
+		var list []*model.Field
+		for _, name := range fields {
+			list = append(list, calls.Field(name))
+		}
+		var all []string
+		for _, any := range s.For(op, calls).Rules(list, after) {
+			var some []string
+			for _, rule := range any {
+				some = append(some, cmp.Or(rule.Text, "and what it sets"))
+			}
+			all = append(all, strings.Join(some, " | "))
+		}
+		return strings.Join(all, " & ")
+	}
+	const own, late = "vessel_id eq @caller/me", "status eq 'expected'"
+	for _, tt := range []struct{ name, got, want string }{
+		{"reads", texts(window.Read, both, false), own + " | " + late},
+		{"changes what one may", texts(window.Update, both, false, "eta"), own + " | " + late + " & " + own},
+		{"changes what each may", texts(window.Update, both, false, "eta", "etd"), own + " | " + late + " & " + own + " & " + late},
+		{"creates what one may, who has no rule", texts(window.Create, both, true, "etd"), ""},
+		{"creates, and one role sets more", texts(window.Create, both, true, "remarks"), "and what it sets"},
+		{"with one that reads all", texts(window.Read, scope("own", "all"), false), ""},
+		{"alone", texts(window.Read, scope("own"), false), own},
+	} {
+		if tt.got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, tt.got, tt.want)
+		}
+	}
+	create := both.For(window.Create, calls)
+	if create.Presets(calls.Field("status")) || !create.Presets(calls.Field("remarks")) || !create.Fields[calls.Field("status").Index] {
+		t.Errorf("who may send status says it: %+v", create.Set)
+	}
+	read := both.For(window.Read, calls)
+	if read.MaskOf(calls.Field("remarks")) < 0 || read.MaskOf(calls.Field("eta")) >= 0 || len(read.Masks) != 1 {
+		t.Errorf("masks %+v", read.Masks)
+	}
+	if d := scope("own", "all").For(window.Read, calls); len(d.Masks) != 0 || !d.Fields[calls.Field("remarks").Index] {
+		t.Errorf("a role that reads all hides nothing: %+v", d.Masks)
+	}
+	if d := scope("own", "all").For(window.Delete, calls); d != nil {
+		t.Error("nobody may delete")
 	}
 }
 

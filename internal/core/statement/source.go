@@ -10,17 +10,23 @@ import (
 	"eagerwindow/internal/core/window"
 )
 
-// source is what stands after FROM for a resource: its table, or what is read like one. A trusted reader sees all of it.
+// source is what stands after FROM for a resource. A trusted reader sees all of it.
 func (b *builder) source(r *model.Resource, trusted bool) string {
+	if trusted {
+		return b.whole(r)
+	}
+	return b.readable(r, window.Read)
+}
+
+// whole is the table of a resource, or what is read like one.
+func (b *builder) whole(r *model.Resource) string {
 	switch {
 	case r.Query != nil:
 		return b.namedQuery(r.Query)
 	case r.View != nil:
 		return b.savedView(r)
-	case trusted:
-		return r.Table.QualifiedName()
 	}
-	return b.readable(r, window.Read)
+	return r.Table.QualifiedName()
 }
 
 // hides says whether the caller, who has several roles, may not read some fields in some rows of the resource.
@@ -29,13 +35,13 @@ func (b *builder) hides(r *model.Resource) bool {
 	return d != nil && d.Masks != nil
 }
 
-// readable is the table of a resource, or the rows of it that the caller may read, and do the operations with, each with the fields
-// that are its to read there.
+// readable is a resource whole, or where fields are hidden in some rows, those of its rows that the caller may do the operations with,
+// each with the fields that are its to read there.
 func (b *builder) readable(r *model.Resource, operations ...window.Operation) string {
 	if !b.hides(r) {
-		return r.Table.QualifiedName()
+		return b.whole(r)
 	}
-	return b.masked(r, r.Table.QualifiedName(), "xmin", func(alias string) (list, where []string, joins string) {
+	return b.masked(r, b.whole(r), "xmin", func(alias string) (list, where []string, joins string) {
 		for _, op := range operations {
 			var all []access.AnyOf
 			if d := b.scope.For(op, r); d != nil {

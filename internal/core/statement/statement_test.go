@@ -31,6 +31,7 @@ func TestRead(t *testing.T) {
 		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", nil},
 		{agent, "port_calls", "filter=not (berth_code eq 'N01') and berth_code ne 'N02'", nil},
 		{agent, "dues", "expand=port_call(expand=vessel,tugs(orderby=name;top=2;count=true))", nil},
+		{access.Caller{Subject: "x", Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3.0}}, "vessels", "select=id,agent_id&filter=agent_id ne 3&orderby=agent_id&top=5", []bool{true, false}},
 		{access.Caller{Subject: "operator", Operator: true}, "vessels", "filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on", []bool{false, true, false}},
 		{access.Caller{Subject: "operator", Operator: true}, "port_calls", "orderby=eta desc&select=id", []bool{false, false}},
 		{access.Caller{Subject: "operator", Operator: true}, "pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')", "expand=pilot(expand=mentor)", nil},

@@ -129,6 +129,15 @@ where j."port_call_id" = p2."id"
 order by d."port_call_id"
 -- [3 3 3 2 0]
 
+-- as agent, pilot: /vessels?select=id,agent_id&filter=agent_id ne 3&orderby=agent_id&top=5
+select v."id", v."agent_id", v."shown 0"
+from (select coalesce((v2."agent_id" = $1::bigint), false) as "shown 0", v2."id", v2."name", v2."imo_number", v2."flag", v2."kind", v2."gross_tonnage", v2."built_on", case when (v2."agent_id" = $1::bigint) then v2."agent_id" end as "agent_id", v2."tags", v2."particulars", v2."internal_note", v2.xmin
+  from "harbour"."vessel" v2) v
+where (v."agent_id" is distinct from $2::bigint) and (v."agent_id" is not null or (v."agent_id" is null and v."id" > $3::int4))
+order by v."agent_id" nulls first, v."id"
+limit 21
+-- [3 3 last]
+
 -- as operator: /vessels?filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on
 select v."id", v."name", v."imo_number", v."flag", v."kind", v."gross_tonnage", v."built_on", v."agent_id", v."tags", v."particulars", a."name"
 from "harbour"."vessel" v

@@ -45,7 +45,7 @@ func (a *app) onlyWindow(c *cobra.Command, name string) (string, error) {
 }
 
 // marks are the lights as a terminal shows them.
-var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●", access.None: "–"}
+var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●", access.None: "-"}
 
 func (a *app) accessShow() *cobra.Command {
 	c := &cobra.Command{
@@ -89,7 +89,7 @@ func printLights(w io.Writer, lights service.Lights) {
 		fmt.Fprintln(t, line)
 	}
 	_ = t.Flush() // the terminal has gone away if this fails
-	fmt.Fprintln(w, "\nEach crossing: create, read, update, delete. ● all, ◐ some rows or fields, · nothing, – not possible.")
+	fmt.Fprintln(w, "\nEach crossing: create, read, update, delete. ● all, ◐ some rows or fields, · nothing, - not possible.")
 }
 
 func (a *app) accessWhy() *cobra.Command {

@@ -249,7 +249,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		return nil
 	}
 	if tag := page.ETag(); tag != "" {
-		w.Header().Set("ETag", tag)
+		w.Header()["Etag"] = []string{tag}
 		if known := r.Header.Get("If-None-Match"); known != "" && matches(known, tag) {
 			w.WriteHeader(http.StatusNotModified)
 			return page.Close()
@@ -442,8 +442,8 @@ func (a *answer) flush() error {
 
 func (a *answer) end() {
 	if !a.sent {
-		a.w.Header().Set("Content-Type", a.kind)
-		a.w.Header().Set("Content-Length", strconv.Itoa(len(a.buf)))
+		h := a.w.Header()
+		h["Content-Type"], h["Content-Length"] = []string{a.kind}, []string{strconv.Itoa(len(a.buf))}
 	}
 	_, _ = a.w.Write(a.buf)
 	if a.sent {

@@ -70,7 +70,8 @@ func (f format) version() []string {
 // OData-MaxVersion (Protocol, 8.2.7).
 func negotiate(r *http.Request, options string) (format, error) {
 	f := format{metadata: "minimal"}
-	if most := r.Header.Get("OData-MaxVersion"); most != "" {
+	if given := r.Header["Odata-Maxversion"]; given != nil && given[0] != "" { // spelled as net/http does
+		most := given[0]
 		v, err := strconv.ParseFloat(most, 64)
 		if err != nil || v < 4 {
 			return f, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01", most).On("OData-MaxVersion")

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/MicahParks/jwkset"
@@ -36,15 +37,18 @@ type keyring struct {
 
 // keys holds the keyring that was read last.
 type keys struct {
-	mu   sync.Mutex
-	ring *keyring
+	reading sync.Mutex
+	last    atomic.Pointer[keyring]
 }
 
-// ring is the keys as the records have them; a new one is made where the youngest is too old.
-func (s *Service) ring(ctx context.Context) (*keyring, error) {
-	s.keys.mu.Lock()
-	defer s.keys.mu.Unlock()
-	if r := s.keys.ring; r != nil && time.Since(r.read) < fresh {
+// ring is the keys as the records have them now; a new one is made where the youngest is too old.
+func (s *Service) ring(ctx context.Context, now time.Time) (*keyring, error) {
+	if r := s.keys.last.Load(); r != nil && now.Sub(r.read) < fresh {
+		return r, nil
+	}
+	s.keys.reading.Lock()
+	defer s.keys.reading.Unlock()
+	if r := s.keys.last.Load(); r != nil && now.Sub(r.read) < fresh { // somebody else has read them
 		return r, nil
 	}
 	list, err := s.records.SigningKeys(ctx)
@@ -56,7 +60,7 @@ func (s *Service) ring(ctx context.Context) (*keyring, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the signing keys: %w", err)
 	}
-	r := &keyring{public: map[string]ed25519.PublicKey{}, read: time.Now()}
+	r := &keyring{public: map[string]ed25519.PublicKey{}, read: now}
 	for _, k := range list {
 		seed, err := s.box.open(k.Sealed)
 		if err != nil {
@@ -68,7 +72,7 @@ func (s *Service) ring(ctx context.Context) (*keyring, error) {
 			r.id, r.private = k.ID, private
 		}
 	}
-	s.keys.ring = r
+	s.keys.last.Store(r)
 	return r, nil
 }
 
@@ -95,15 +99,13 @@ func (s *Service) RotateKeys(ctx context.Context, forget bool) error {
 			return fmt.Errorf("forget the older signing keys: %w", err)
 		}
 	}
-	s.keys.mu.Lock()
-	defer s.keys.mu.Unlock()
-	s.keys.ring = nil
+	s.keys.last.Store(nil)
 	return nil
 }
 
 // KeySet is the public keys as others read them (RFC 7517, 5).
 func (s *Service) KeySet(ctx context.Context) (jwkset.JWKSMarshal, error) {
-	ring, err := s.ring(ctx)
+	ring, err := s.ring(ctx, time.Now())
 	if err != nil {
 		return jwkset.JWKSMarshal{}, err
 	}

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"sync"
+	"time"
 
 	"github.com/MicahParks/keyfunc/v3"
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -60,7 +61,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{gate: newGate(), tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
 		callers: expirable.NewLRU[callerKey, *known](10_000, nil, fresh), hashers: make(chan struct{}, hashersAtOnce), end: end,
 		issuers: issuers{sets: map[string]keyfunc.Keyfunc{}, ctx: lasting, log: o.Log}}
-	if _, err := s.ring(ctx); err != nil {
+	if _, err := s.ring(ctx, time.Now()); err != nil {
 		s.Close()
 		return nil, err
 	}

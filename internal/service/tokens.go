@@ -61,11 +61,11 @@ func issuerPath(window string) string { return "/auth/" + window }
 
 // sign makes an access token. origin is the address of the service as the caller knows it.
 func (s *Service) sign(ctx context.Context, window, origin string, c tokenClaims, life time.Duration) (*Token, error) {
-	ring, err := s.ring(ctx)
+	now := time.Now()
+	ring, err := s.ring(ctx, now)
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now()
 	c.Issuer, c.Audience = origin+issuerPath(window), jwt.ClaimStrings{audience(window)}
 	c.IssuedAt, c.ExpiresAt = jwt.NewNumericDate(now), jwt.NewNumericDate(now.Add(life))
 	t := jwt.NewWithClaims(jwt.SigningMethodEdDSA, c)
@@ -91,11 +91,12 @@ const foreignFresh = time.Minute
 
 // verify checks a token's signature and what it says of itself.
 func (s *Service) verify(ctx context.Context, api *API, bearer string) (*verified, error) {
-	ring, err := s.ring(ctx)
+	now := time.Now()
+	ring, err := s.ring(ctx, now)
 	if err != nil {
 		return nil, err
 	}
-	key, now := callerKey{api.Model.Name, bearer}, time.Now()
+	key := callerKey{api.Model.Name, bearer}
 	if known, ok := s.tokens.Get(key); ok && now.Before(known.expires) {
 		if known.own != nil && ring.public[known.key] != nil || known.own == nil && known.by == api.Model.Document {
 			return known, nil

@@ -80,7 +80,7 @@ func (r *Request) readParameters(others []otherOption, s *scanner) error {
 	}
 	for _, o := range others {
 		if !slices.Contains(parameterNames(resource), o.name) {
-			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name, fault.Suggest(o.name, append(parameterNames(resource), optionNames...))).On(o.name)
+			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name, fault.Suggest(o.name, append(parameterNames(resource), optionNames[:]...))).On(o.name)
 		}
 		l := Literal{Class: Segment, Text: o.text, Option: o.name}
 		if strings.HasPrefix(o.text, "'") && strings.HasSuffix(o.text, "'") && len(o.text) > 1 {

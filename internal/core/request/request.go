@@ -94,8 +94,8 @@ type option struct {
 // nestedOptionNames are the options that collections take, also inside expand; their order is the order in the shape.
 var nestedOptionNames = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
 
-// optionNames are all query options of a request.
-var optionNames = append(slices.Clone(nestedOptionNames[:len(nestedOptionNames)-1]), "skiptoken", "format")
+// optionNames are all query options of a request, in the order of the shape.
+var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken", "format"}
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
@@ -169,13 +169,12 @@ type optionText struct {
 type otherOption struct{ name, text string }
 
 func (o otherOption) fault() error {
-	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name, fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames)).On(o.name)
+	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name, fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames[:])).On(o.name)
 }
 
 // readOptions parts the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
 // Options that begin with @ are parameter aliases.
-func readOptions(rawQuery string) (values []optionText, aliases map[string]string, others []otherOption, err error) {
-	values = make([]optionText, len(optionNames))
+func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases map[string]string, others []otherOption, err error) {
 	for rawQuery != "" {
 		var pair string
 		pair, rawQuery, _ = strings.Cut(rawQuery, "&")
@@ -186,11 +185,11 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 		name, err1 := url.QueryUnescape(rawName)
 		value, err2 := url.QueryUnescape(rawValue)
 		if err1 != nil || err2 != nil {
-			return nil, nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
+			return values, nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
 		}
 		if strings.HasPrefix(name, "@") {
 			if _, twice := aliases[name]; twice {
-				return nil, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", name).On(name)
+				return values, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", name).On(name)
 			}
 			if aliases == nil {
 				aliases = map[string]string{}
@@ -199,16 +198,16 @@ func readOptions(rawQuery string) (values []optionText, aliases map[string]strin
 			continue
 		}
 		plain := strings.ToLower(strings.TrimPrefix(name, "$"))
-		i := slices.Index(optionNames, plain)
+		i := slices.Index(optionNames[:], plain)
 		if i < 0 && slices.Contains(undoneOptions, plain) {
-			return nil, nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
+			return values, nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
 		}
 		if i < 0 {
 			others = append(others, otherOption{name, value})
 			continue
 		}
 		if values[i].given {
-			return nil, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
+			return values, nil, nil, fault.New(fault.Invalid, "option.twice", "option %q stands twice", plain).On(plain)
 		}
 		values[i] = optionText{value, true}
 	}

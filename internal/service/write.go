@@ -76,11 +76,30 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	row, err := payload.Read(body, r.Resource, window.Create, t.scope)
-	if err != nil {
-		return nil, err
+	return asOneOf(t, window.Create, func(t *target) (*Written, error) {
+		row, err := payload.Read(body, r.Resource, window.Create, t.scope)
+		if err != nil {
+			return nil, err
+		}
+		return a.createdWhole(ctx, c, t, row, in)
+	})
+}
+
+// asOneOf writes one row: in all roles of the caller together, and where that is refused, in each that sets values of its own.
+func asOneOf(t *target, op window.Operation, write func(*target) (*Written, error)) (*Written, error) {
+	written, err := write(t)
+	if _, refused := fault.From(err); !refused {
+		return written, err
 	}
-	return a.createdWhole(ctx, c, t, row, in)
+	for _, scope := range t.scope.Alone(op, t.request.Resource) {
+		one := *t
+		one.scope = scope
+		written, again := write(&one)
+		if _, refused := fault.From(again); !refused {
+			return written, again
+		}
+	}
+	return nil, err
 }
 
 // createdWhole adds a row, and in one transaction with it what stands in it.
@@ -219,8 +238,7 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 		return nil, err
 	}
 	t.format = in.Format
-	many := r.View == request.Each && !replace
-	if !many {
+	if r.View != request.Each || replace {
 		if err := t.oneRow(what); err != nil {
 			return nil, err
 		}
@@ -229,8 +247,13 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 	if err != nil {
 		return nil, err
 	}
-	resource := r.Resource
+	return asOneOf(t, window.Update, func(t *target) (*Written, error) { return a.changedAs(ctx, c, t, in, body, replace) })
+}
+
+func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Write, body []byte, replace bool) (*Written, error) {
 	var row *payload.Row
+	var err error
+	resource := t.request.Resource
 	if replace {
 		row, err = payload.Replace(body, resource, t.scope)
 	} else {
@@ -239,7 +262,7 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 	if err != nil {
 		return nil, err
 	}
-	if many {
+	if t.request.View == request.Each && !replace {
 		if row.Nested != nil {
 			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
 		}

@@ -43,6 +43,8 @@ type Scope struct {
 	model     *model.Model
 	views     map[*model.Resource]*request.SavedView
 	decisions map[window.Operation][]*Decision // by Resource.Index
+	parts     []*Scope                         // of a caller with several roles, the scope of each
+	key       string                           // "": the name
 }
 
 // Decision is one operation on one resource for one role, or for several.
@@ -609,7 +611,7 @@ func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) 
 }
 
 // Key tells scopes of one policy apart in caches.
-func (s *Scope) Key() string { return s.Name }
+func (s *Scope) Key() string { return cmp.Or(s.key, s.Name) }
 
 // Operations lists what the role may do with a resource, in order.
 func (s *Scope) Operations(r *model.Resource) []window.Operation {

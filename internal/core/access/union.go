@@ -2,6 +2,7 @@ package access
 
 import (
 	"cmp"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -66,8 +67,8 @@ func (d *Decision) anyOf(covers func(*Decision) bool, after bool) (any AnyOf, op
 
 // union is the scope of a caller with several roles.
 func (p *Policy) union(roles []*model.Role) *Scope {
-	s := &Scope{model: p.model, views: p.operator.views, decisions: map[window.Operation][]*Decision{}}
 	parts := make([]*Scope, len(roles))
+	s := &Scope{model: p.model, views: p.operator.views, decisions: map[window.Operation][]*Decision{}, parts: parts}
 	names := make([]string, len(roles))
 	for i, role := range roles {
 		part := p.roles[role.Name]
@@ -98,6 +99,27 @@ func (p *Policy) union(roles []*model.Role) *Scope {
 	}
 	s.showParts()
 	return s
+}
+
+// Alone are the scopes in which a caller with several roles does one operation with one resource as a single role, for each role that
+// sets values of its own in it: what one role sets, and another lets the caller say, can't be known before it is known which of them
+// covers the row.
+func (s *Scope) Alone(op window.Operation, r *model.Resource) (list []*Scope) {
+	d := s.For(op, r)
+	if d == nil || !slices.ContainsFunc(d.grants, func(g *Decision) bool { return g.kept != nil }) {
+		return nil
+	}
+	for _, part := range s.parts {
+		if g := part.For(op, r); g != nil && g.Set != nil {
+			one := *s
+			one.key = s.Name + " as " + part.Name
+			one.decisions = maps.Clone(s.decisions)
+			one.decisions[op] = slices.Clone(s.decisions[op])
+			one.decisions[op][r.Index] = g
+			list = append(list, &one)
+		}
+	}
+	return list
 }
 
 // joined is the decision of a caller with several grants of one operation.

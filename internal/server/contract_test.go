@@ -113,27 +113,33 @@ func absent(resource, key string) string {
 	return "0"
 }
 
-// The database goes away and comes back: 503 in between, and nothing needs to be started anew.
+// A database goes away and comes back, the harbour's or that of the records: 503 in between, and nothing needs to be started anew.
 func TestDatabaseAway(t *testing.T) {
 	r := start(t)
-	const path = "/api/saltmere/arrivals_board?top=1"
-	if a := r.Send(t, "", "GET", path, nil); a.StatusCode != 200 {
-		t.Fatal(a.Text)
-	}
-	name := column(t, r.Harbour, "select current_database()")[0]
-	column(t, r.Records, fmt.Sprintf(`alter database %q with allow_connections false`, name))
-	column(t, r.Records, "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = '"+name+"'")
-	if a := r.Send(t, "", "GET", path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, "the database is away") {
-		t.Errorf("while it is away: %s %s", a.Status, a.Text)
-	}
-	column(t, r.Records, fmt.Sprintf(`alter database %q with allow_connections true`, name))
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		a := r.Send(t, "", "GET", path, nil)
-		if a.StatusCode == 200 {
-			break
+	token := r.Token(t, "agent")
+	for _, tt := range []struct{ name, away, from, token, path, want string }{
+		{"the harbour", r.Harbour, r.Records, "", "/api/saltmere/arrivals_board?top=1", "the database is away"},
+		{"the records", r.Records, r.Harbour, token, "/api/saltmere/vessels?top=1", "who calls can't be looked up now"},
+	} {
+		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 200 {
+			t.Fatal(a.Text)
 		}
-		if time.Now().After(end) {
-			t.Fatalf("it does not heal: %s %s", a.Status, a.Text)
+		name := column(t, tt.away, "select current_database()")[0]
+		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections false`, name))
+		column(t, tt.from, "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = '"+name+"'")
+		time.Sleep(time.Second) // what was looked up a moment ago is good for less
+		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, tt.want) {
+			t.Errorf("while %s is away: %s %s", tt.name, a.Status, a.Text)
+		}
+		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections true`, name))
+		for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+			a := r.Send(t, tt.token, "GET", tt.path, nil)
+			if a.StatusCode == 200 {
+				break
+			}
+			if time.Now().After(end) {
+				t.Fatalf("%s does not heal: %s %s", tt.name, a.Status, a.Text)
+			}
 		}
 	}
 }

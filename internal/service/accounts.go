@@ -201,7 +201,7 @@ func (s *Service) SignAccountOut(ctx context.Context, name, bearer string) error
 	if err != nil {
 		return err
 	}
-	defer s.callers.Remove(callerKey{name, own.Session})
+	defer s.callers.Remove(callerKey{name, aSession, own.Session})
 	return s.records.EndAccountSession(ctx, own.Session)
 }
 
@@ -270,7 +270,7 @@ func (s *Service) Me(ctx context.Context, name, bearer string) (*Me, error) {
 	}
 	if v.own != nil {
 		me.Kind = "client"
-		if k, ok := s.callers.Get(callerKey{name, v.own.Session}); ok {
+		if k, ok := s.callers.Get(callerKey{name, aSession, v.own.Session}); ok {
 			me.Kind, me.Email = "account", k.email
 		}
 	}

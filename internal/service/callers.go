@@ -66,7 +66,7 @@ func (s *Service) SaveClient(ctx context.Context, window, id, secret string, rol
 	if claims == nil {
 		claims = map[string]any{}
 	}
-	defer s.callers.Remove(callerKey{window, id})
+	defer s.callers.Remove(callerKey{window, aClient, id})
 	return s.records.SaveClient(ctx, window, &records.Client{ID: id, SecretHash: hash, Roles: roles, Claims: claims})
 }
 

@@ -204,13 +204,13 @@ func (s *Service) ChangeClient(ctx context.Context, name, id string, in CallerCh
 	if err := s.admissible(ctx, name, roles, claims); err != nil {
 		return err
 	}
-	defer s.callers.Remove(callerKey{name, id})
+	defer s.callers.Remove(callerKey{name, aClient, id})
 	return s.records.ChangeClient(ctx, name, id, roles, claims)
 }
 
 // RemoveClient removes a client. Its tokens are refused from now on.
 func (s *Service) RemoveClient(ctx context.Context, name, id string) error {
-	defer s.callers.Remove(callerKey{name, id})
+	defer s.callers.Remove(callerKey{name, aClient, id})
 	return s.noCaller(ctx, name, "client.unknown", id, s.records.RemoveClient(ctx, name, id))
 }
 

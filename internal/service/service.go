@@ -29,7 +29,7 @@ type Service struct {
 	keys    keys
 	issuers issuers
 	hashers chan struct{}
-	tokens  *lru.Cache[callerKey, *verified]  // whose signature has been checked
+	tokens  *lru.Cache[tokenKey, *verified]   // whose signature has been checked
 	callers *expirable.LRU[callerKey, *known] // by client, or by the session of an account
 	end     context.CancelFunc
 
@@ -56,7 +56,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	tokens, _ := lru.New[callerKey, *verified](10_000) // fails for a size under 1 only
+	tokens, _ := lru.New[tokenKey, *verified](10_000) // fails for a size under 1 only
 	lasting, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{gate: newGate(), tokens: tokens, records: store, box: box, log: o.Log, pools: map[string]*postgres.Source{}, live: map[string]*API{}, drafts: map[string]*API{},
 		callers: expirable.NewLRU[callerKey, *known](10_000, nil, fresh), hashers: make(chan struct{}, hashersAtOnce), end: end,

@@ -94,9 +94,9 @@ func (s *Service) verify(ctx context.Context, api *API, bearer string) (*verifie
 	now := time.Now()
 	ring, err := s.ring(ctx, now)
 	if err != nil {
-		return nil, err
+		return nil, s.away("read the signing keys", err)
 	}
-	key := callerKey{api.Model.Name, bearer}
+	key := tokenKey{api.Model.Name, bearer}
 	if known, ok := s.tokens.Get(key); ok && now.Before(known.expires) {
 		if known.own != nil && ring.public[known.key] != nil || known.own == nil && known.by == api.Model.Document {
 			return known, nil
@@ -266,6 +266,15 @@ func (s *Service) Caller(ctx context.Context, api *API, bearer string, request f
 	return s.clientCaller(ctx, api.Model.Name, v.own, request)
 }
 
+// away says that who calls can't be looked up now, as the records do not answer.
+func (s *Service) away(what string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	s.log.Error("the records do not answer", "to", what, "error", err)
+	return fault.New(fault.Unavailable, "records.unavailable", "who calls can't be looked up now; try again in a moment")
+}
+
 // known is what the records said of a caller a moment ago.
 type known struct {
 	subject string
@@ -274,8 +283,22 @@ type known struct {
 	email   string
 }
 
-// callerKey is a caller, or a token, of a window.
-type callerKey struct{ window, id string }
+// callerKey is a caller of a window: a client by its id, or where an account is signed in.
+type callerKey struct {
+	window string
+	kind   callerKind
+	id     string
+}
+
+type callerKind uint8
+
+const (
+	aClient callerKind = iota
+	aSession
+)
+
+// tokenKey is a token that was sent to a window.
+type tokenKey struct{ window, bearer string }
 
 // seenEvery is how often it is noted that a caller is there.
 const seenEvery = 10 * time.Second
@@ -283,7 +306,7 @@ const seenEvery = 10 * time.Second
 func stale(seen records.Seen) bool { return seen.UsedAt == nil || time.Since(*seen.UsedAt) > seenEvery }
 
 func (s *Service) clientCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
-	key := callerKey{name, c.Subject}
+	key := callerKey{name, aClient, c.Subject}
 	k, ok := s.callers.Get(key)
 	if !ok {
 		client, err := s.records.Client(ctx, name, c.Subject)
@@ -291,7 +314,7 @@ func (s *Service) clientCaller(ctx context.Context, name string, c *tokenClaims,
 			return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "client %q is not known here any more", c.Subject)
 		}
 		if err != nil {
-			return access.Caller{}, fmt.Errorf("read client %q: %w", c.Subject, err)
+			return access.Caller{}, s.away("read a client", err)
 		}
 		k = &known{subject: client.ID, roles: client.Roles, claims: client.Claims}
 		s.callers.Add(key, k)
@@ -318,7 +341,7 @@ func (s *Service) clientCaller(ctx context.Context, name string, c *tokenClaims,
 }
 
 func (s *Service) accountCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
-	key := callerKey{name, c.Session}
+	key := callerKey{name, aSession, c.Session}
 	k, ok := s.callers.Get(key)
 	if !ok {
 		account, err := s.records.AccountOf(ctx, name, c.Session)
@@ -326,7 +349,7 @@ func (s *Service) accountCaller(ctx context.Context, name string, c *tokenClaims
 			return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "this account is signed out, or may not sign in any more; sign in again")
 		}
 		if err != nil {
-			return access.Caller{}, fmt.Errorf("read an account: %w", err)
+			return access.Caller{}, s.away("read an account", err)
 		}
 		k = &known{subject: account.ID, roles: account.Roles, claims: account.Claims, email: account.Email}
 		s.callers.Add(key, k)

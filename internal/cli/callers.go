@@ -160,6 +160,10 @@ func (a *app) callerList(kind, what, example string, table func(*tabwriter.Write
 		}
 		return a.print(list, func(w io.Writer) {
 			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+			if len(roster.Clients) == 0 && kind == "client" || len(roster.Accounts) == 0 && kind == "account" {
+				fmt.Fprintf(w, "There are no %s yet; see \"eager %s add --help\".\n", what, kind)
+				return
+			}
 			table(t, roster)
 			_ = t.Flush() // the terminal has gone away if this fails
 		})

@@ -221,6 +221,9 @@ roles:
 		{"PATCH", "/item/3", `{"note":"y"}`, 404, "2 raw small 5"},
 		{"PATCH", "/item/4", `{"note":"y","price":600}`, 403, "1 raw both 500"}, // its owner's role would set state, and can't set price
 		{"PATCH", "/item/4", `{"note":"y","price":600,"state":"touched"}`, 200, "1 touched y 600"},
+		{"PUT", "/item/1", `{"owner":1,"note":"z"}`, 200, "1 touched z 5"},
+		{"PUT", "/item/2", `{"price":400,"state":"raw"}`, 200, "2 raw theirs 400"},
+		{"PATCH", "/item/2", `{"price":300}`, 200, "2 raw theirs 300"},
 		{"DELETE", "/item/2", "", 403, "2 raw theirs 300"},
 		{"DELETE", "/item/1", "", 204, ""},
 	} {

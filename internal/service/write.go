@@ -85,7 +85,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	})
 }
 
-// asOneOf writes one row: in all roles of the caller together, and where that is refused, in each that sets values of its own.
+// asOneOf writes one row: in all roles of the caller together, and where that is refused, in each alone.
 func asOneOf(t *target, op window.Operation, write func(*target) (*Written, error)) (*Written, error) {
 	written, err := write(t)
 	if _, refused := fault.From(err); !refused {

@@ -101,16 +101,15 @@ func (p *Policy) union(roles []*model.Role) *Scope {
 	return s
 }
 
-// Alone are the scopes in which a caller with several roles does one operation with one resource as a single role, for each role that
-// sets values of its own in it: what one role sets, and another lets the caller say, can't be known before it is known which of them
-// covers the row.
+// Alone are the scopes in which a caller with several roles does one operation with one resource as a single role, for each that may. What
+// one role sets and another lets the caller say, or what a replacement takes back, depends on which of them covers the row.
 func (s *Scope) Alone(op window.Operation, r *model.Resource) (list []*Scope) {
 	d := s.For(op, r)
-	if d == nil || !slices.ContainsFunc(d.grants, func(g *Decision) bool { return g.kept != nil }) {
+	if d == nil || d.grants == nil {
 		return nil
 	}
 	for _, part := range s.parts {
-		if g := part.For(op, r); g != nil && g.Set != nil {
+		if g := part.For(op, r); g != nil {
 			one := *s
 			one.key = s.Name + " as " + part.Name
 			one.decisions = maps.Clone(s.decisions)

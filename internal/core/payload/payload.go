@@ -104,24 +104,26 @@ func (rd *reader) row(members []member) *Row {
 		given[f.Index] = true
 	}
 	for _, m := range members {
-		if f := r.Field(m.name); f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
+		f := r.Field(m.name)
+		if f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
 			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
 		}
-		name, control, annotated := strings.Cut(m.name, "@")
-		if rel := r.Relation(name); rel != nil && (!annotated || isLinked(control)) {
-			if n := rd.nested(rel, control, m); n != nil {
-				row.Nested = append(row.Nested, n)
-				for _, f := range n.fields() {
-					given[f.Index] = true
-				}
-			}
-			continue
-		}
-		if annotated {
-			continue // control information: what a client read and sends back
-		}
-		f := rd.field(m.name)
 		if f == nil {
+			name, control, annotated := strings.Cut(m.name, "@")
+			if rel := r.Relation(name); rel != nil && (!annotated || isLinked(control)) {
+				if n := rd.nested(rel, control, m); n != nil {
+					row.Nested = append(row.Nested, n)
+					for _, f := range n.fields() {
+						given[f.Index] = true
+					}
+				}
+				continue
+			}
+			if annotated {
+				continue // control information: what a client read and sends back
+			}
+		}
+		if !rd.writes(f, m.name) {
 			continue
 		}
 		given[f.Index] = true
@@ -300,8 +302,8 @@ func (rd *reader) writable() []string {
 	return names
 }
 
-func (rd *reader) field(name string) *model.Field {
-	f := rd.resource.Field(name)
+// writes says whether the caller may send the field of that name, nil where there is none; else a mistake was noted.
+func (rd *reader) writes(f *model.Field, name string) bool {
 	switch {
 	case f == nil:
 		rd.wrong(name, "field.unknown", "%s has no such field%s", rd.resource.Name, fault.Suggest(name, rd.writable()))
@@ -312,9 +314,9 @@ func (rd *reader) field(name string) *model.Field {
 	case !rd.decision.Fields[f.Index]:
 		rd.wrong(name, "access.field", "your role may not %s this field; it may %s %s", rd.op, rd.op, strings.Join(rd.writable(), ", "))
 	default:
-		return f
+		return true
 	}
-	return nil
+	return false
 }
 
 func (rd *reader) preset(f *model.Field) bool { return rd.decision.Presets(f) }

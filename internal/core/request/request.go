@@ -33,7 +33,7 @@ type Request struct {
 	filters  [][]token // of $filter(…) in the path
 	params   []int     // of a named query: the literal of each parameter
 	text     []string
-	kept     *buffers
+	scanned  *scanner // of the options' tokens
 	room     struct { // for as much as most requests have
 		hops    [2]hop
 		text    [7]string
@@ -41,19 +41,14 @@ type Request struct {
 	}
 }
 
-// buffers hold the tokens and the shape of a request; they go from one request to the next.
-type buffers struct {
-	tokens []token
-	shape  []byte
-}
-
-var scratch = sync.Pool{New: func() any { return &buffers{make([]token, 0, 64), make([]byte, 0, 256)} }}
+// scanners go from one request to the next, with their room for tokens and shapes.
+var scanners = sync.Pool{New: func() any { return &scanner{tokens: make([]token, 0, 64), shape: make([]byte, 0, 256)} }}
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
 func (r *Request) Release() {
-	if r != nil && r.kept != nil {
-		scratch.Put(r.kept)
-		r.kept, r.options = nil, nil
+	if r != nil && r.scanned != nil {
+		scanners.Put(r.scanned)
+		r.scanned, r.options = nil, nil
 	}
 }
 
@@ -99,11 +94,10 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
-	kept := scratch.Get().(*buffers)
-	s := &scanner{shape: kept.shape[:0], literals: make([]Literal, 0, 4), tokens: kept.tokens[:0]}
-	r := &Request{kept: kept}
+	s := scanners.Get().(*scanner)
+	*s = scanner{shape: s.shape[:0], tokens: s.tokens[:0]}
+	r := &Request{scanned: s}
 	r.hops, r.text, r.options = r.room.hops[:0], r.room.text[:0], r.room.options[:0]
-	defer func() { kept.shape, kept.tokens = s.shape, s.tokens }()
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err

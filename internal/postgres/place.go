@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -14,6 +15,8 @@ type Place interface {
 	// acquire and release take and give back the connection that a reading statement runs on.
 	acquire(context.Context) (*pgxpool.Conn, error)
 	release(*pgxpool.Conn)
+	// watch begins the watch over a statement.
+	watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience
 	// write runs one writing statement. Where it may have to be undone, all that do has written goes with its error.
 	write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error
 }
@@ -21,6 +24,10 @@ type Place interface {
 func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) { return s.reads.acquire(ctx) }
 
 func (s *Source) release(conn *pgxpool.Conn) { s.reads.release(conn) }
+
+func (s *Source) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience {
+	return s.clock.start(ctx, conn.PgConn().Conn(), limit)
+}
 
 func (s *Source) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
 	conn, err := s.lane.acquire(ctx)
@@ -36,8 +43,9 @@ func (s *Source) write(ctx context.Context, undoable bool, do func(*pgx.Conn) er
 
 // Tx is a transaction that several statements run in, one after the other. What one of them has written the next ones read.
 type Tx struct {
-	conn *pgxpool.Conn
-	tx   pgx.Tx
+	source *Source
+	conn   *pgxpool.Conn
+	tx     pgx.Tx
 }
 
 // Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is.
@@ -49,7 +57,7 @@ func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
 	defer s.lane.release(conn)
 	var failed error
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		failed = do(&Tx{conn, tx})
+		failed = do(&Tx{s, conn, tx})
 		return failed
 	})
 	if failed != nil {
@@ -64,6 +72,10 @@ func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
 func (t *Tx) acquire(context.Context) (*pgxpool.Conn, error) { return t.conn, nil }
 
 func (t *Tx) release(*pgxpool.Conn) {}
+
+func (t *Tx) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience {
+	return t.source.watch(ctx, conn, limit)
+}
 
 func (t *Tx) write(_ context.Context, _ bool, do func(*pgx.Conn) error) error { return do(t.tx.Conn()) }
 

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -345,4 +346,100 @@ func TestPatience(t *testing.T) {
 	if err := source.QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and pid <> pg_backend_pid() and datname = current_database()").Scan(&running); err != nil || running > 1 {
 		t.Errorf("%d statements still run, %v", running, err)
 	}
+}
+
+// Short reads that run at the same time answer each caller with its own row, or its own refusal.
+func TestShortReads(t *testing.T) {
+	source := connect(t, harbourtest.Database(t, true))
+	ctx := context.Background()
+	plan, _ := planned(t, source, "window: w\nsource: w\nresources: {vessels: {from: harbour.vessel}}", "vessels/1", "select=id,name")
+	if !plan.Short {
+		t.Fatal("a row by its key is no short read")
+	}
+	query := postgres.Compile(plan, nil, postgres.Format{})
+	var names []string
+	if err := source.QueryRow(ctx, "select array_agg(name order by id) from harbour.vessel").Scan(&names); err != nil {
+		t.Fatal(err)
+	}
+	read := func(ctx context.Context, key any, limit time.Duration) (string, error) {
+		c, err := query.Open(ctx, source, []any{key}, limit)
+		if err != nil {
+			return "", err
+		}
+		defer c.Close()
+		if !c.Next() {
+			return "none", nil
+		}
+		row := string(c.AppendRow(nil))
+		if c.Next() {
+			t.Error("there is a second row")
+		}
+		return row, nil
+	}
+	together := func(n int, do func(i int)) {
+		var all sync.WaitGroup
+		for i := range n {
+			all.Go(func() { do(i) })
+		}
+		all.Wait()
+	}
+	together(100, func(i int) {
+		for id := i + 1; id <= len(names)+2; id += 7 {
+			want := "none"
+			if id <= len(names) {
+				name, _ := json.Marshal(names[id-1])
+				want = fmt.Sprintf(`{"id":%d,"name":%s}`, id, name)
+			}
+			if got, err := read(ctx, int64(id), time.Minute); got != want || err != nil {
+				t.Errorf("vessel %d is %s, %v; want %s", id, got, err, want)
+			}
+			if id%5 == i%5 { // those that go with it are not refused for it
+				if _, err := read(ctx, "the Osprey", time.Minute); err == nil || !strings.Contains(err.Error(), "can't be understood") {
+					t.Errorf("a key that is none: %v", err)
+				}
+			}
+		}
+	})
+
+	tx, err := source.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = tx.Rollback(ctx) }()
+	if _, err := tx.Exec(ctx, "lock table harbour.vessel"); err != nil {
+		t.Fatal(err)
+	}
+	start := time.Now()
+	together(40, func(i int) {
+		ctx, leave := context.WithTimeout(ctx, time.Duration(i%4+1)*50*time.Millisecond)
+		defer leave()
+		if i%2 == 0 { // half of them wait, the others go away
+			ctx = context.Background()
+		}
+		_, err := read(ctx, int64(1), 200*time.Millisecond)
+		if f, ok := fault.From(err); (!ok || f.Kind != fault.TimedOut) && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+			t.Errorf("of a locked table: %v", err)
+		}
+	})
+	if took := time.Since(start); took > 5*time.Second {
+		t.Errorf("the reads of a locked table took %s", took)
+	}
+	if err := tx.Rollback(ctx); err != nil {
+		t.Fatal(err)
+	}
+	together(40, func(i int) {
+		if got, err := read(ctx, int64(1), time.Minute); err != nil || got == "none" {
+			t.Errorf("after the lock: %s, %v", got, err)
+		}
+	})
+	execute(t, source, "alter table harbour.vessel rename column name to called")
+	if _, err := read(ctx, int64(1), time.Minute); err == nil {
+		t.Error("a column that is gone was read")
+	}
+	execute(t, source, "alter table harbour.vessel rename column called to name")
+	together(40, func(i int) {
+		if got, err := read(ctx, int64(1), time.Minute); err != nil || got == "none" {
+			t.Errorf("after the column is back: %s, %v", got, err)
+		}
+	})
 }

@@ -19,14 +19,12 @@ import (
 	"eagerwindow/internal/core/statement"
 )
 
-// binaryRows asks for every column in its binary form.
-var binaryRows any = pgx.QueryResultFormats{pgx.BinaryFormatCode}
-
 // Query is a plan with the encoders of its rows.
 type Query struct {
 	Plan  *statement.Plan
 	rows  rowWriter
 	order []appender
+	short gather // of a short plan
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
@@ -40,42 +38,50 @@ func Compile(plan *statement.Plan, types []*model.Type, format Format) *Query {
 
 // Cursor is the answer of a reading statement, row by row. It holds a connection until it is closed.
 type Cursor struct {
-	ctx   context.Context // of the statement, to tell a time limit from other ends
-	q     *Query
-	at    Place
-	conn  *pgxpool.Conn
-	wait  *patience
-	rows  pgx.Rows
-	first bool // the first row has been fetched, but not been handed out
-	more  bool
-	total int64
+	ctx    context.Context // of the statement, to tell a time limit from other ends
+	q      *Query
+	at     Place
+	conn   *pgxpool.Conn
+	wait   *patience
+	rows   rows
+	values [][]byte // of the one row, where no connection is held
+	first  bool     // the first row has been fetched, but not been handed out
+	more   bool
+	total  int64
 }
 
 // Open runs the statement and waits for its first row or its end, so that a statement that fails at once is told by the error.
 // The wait may take as long as the limit.
 func (q *Query) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
+	if s, ok := at.(*Source); ok && q.Plan.Short {
+		return q.openShort(ctx, s, args, limit)
+	}
+	return q.open(ctx, at, args, limit)
+}
+
+func (q *Query) open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
 	conn, err := at.acquire(ctx)
 	if err != nil {
 		return nil, unavailable(ctx, err)
 	}
-	wait := startPatience(ctx, conn.Conn().PgConn().Conn(), limit)
-	rows, err := conn.Query(context.Background(), q.Plan.SQL, append([]any{binaryRows}, args...)...)
+	wait := at.watch(ctx, conn.Conn(), limit)
+	rows, err := q.run(conn.Conn(), args)
 	if err != nil {
 		expired := wait.end()
 		wait.mend()
 		at.release(conn)
 		return nil, ended(ctx, expired, limit, translate(ctx, err))
 	}
-	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: wait, rows: rows, first: true, more: rows.Next()}
+	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: wait, rows: rows, first: true, more: rows.NextRow()}
 	expired := wait.end()
 	if !c.more {
-		if rows.Err() != nil {
-			return nil, ended(ctx, expired, limit, c.Close())
+		if err := c.end(); err != nil {
+			return nil, ended(ctx, expired, limit, err)
 		}
 		return c, nil
 	}
 	if q.Plan.Total >= 0 {
-		values := rows.RawValues()
+		values := rows.Values()
 		c.total = total(values[q.Plan.Total])
 		c.more = q.Plan.Present < 0 || values[q.Plan.Present] != nil
 	}
@@ -99,13 +105,21 @@ func (c *Cursor) Next() bool {
 		c.first = false
 		return c.more
 	}
-	c.more = c.more && c.rows.Next()
+	c.more = c.more && c.conn != nil && c.rows.NextRow()
 	return c.more
 }
 
 // AppendRow writes the row as the format has it.
 func (c *Cursor) AppendRow(dst []byte) []byte {
-	return c.q.rows.append(dst, c.rows.RawValues())
+	return c.q.rows.append(dst, c.row())
+}
+
+// row is the values of the row at hand.
+func (c *Cursor) row() [][]byte {
+	if c.conn == nil {
+		return c.values
+	}
+	return c.rows.Values()
 }
 
 // AppendHeader writes what comes before the rows: the names of CSV.
@@ -117,17 +131,18 @@ func (q *Query) AppendHeader(dst []byte) []byte {
 }
 
 // AppendOrder writes the row's order values as a JSON array.
-func (c *Cursor) AppendOrder(dst []byte) []byte {
-	values := c.rows.RawValues()
+func (c *Cursor) AppendOrder(dst []byte) []byte { return c.q.appendOrder(dst, c.row()) }
+
+func (q *Query) appendOrder(dst []byte, values [][]byte) []byte {
 	dst = append(dst, '[')
-	for i, at := range c.q.Plan.Order {
+	for i, at := range q.Plan.Order {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
 		if values[at] == nil {
 			dst = append(dst, "null"...)
 		} else {
-			dst = c.q.order[i](dst, values[at])
+			dst = q.order[i](dst, values[at])
 		}
 	}
 	return append(dst, ']')
@@ -135,7 +150,7 @@ func (c *Cursor) AppendOrder(dst []byte) []byte {
 
 // Version is the version of the row at hand: the number of the transaction that wrote it.
 func (c *Cursor) Version() uint32 {
-	return binary.BigEndian.Uint32(c.rows.RawValues()[c.q.Plan.Version])
+	return binary.BigEndian.Uint32(c.row()[c.q.Plan.Version])
 }
 
 // Total is the number of rows of the filter, where the plan counts them.
@@ -144,15 +159,26 @@ func (c *Cursor) Total() int64 { return c.total }
 // Close ends the statement and gives the connection back. It returns what went wrong on the way, if anything did. Rows that
 // nobody waits for any more are not read to their end: the connection breaks off.
 func (c *Cursor) Close() error {
+	if c.conn == nil {
+		return nil
+	}
 	if c.more && c.ctx.Err() != nil {
 		c.wait.expire()
 	}
-	c.rows.Close()
-	err := c.rows.Err()
+	if err := c.end(); err != nil {
+		return ended(c.ctx, false, 0, err)
+	}
+	return nil
+}
+
+// end ends the statement, and gives the connection back.
+func (c *Cursor) end() error {
+	err := c.rows.close()
 	c.wait.mend()
 	c.at.release(c.conn)
+	c.conn = nil
 	if err != nil {
-		return ended(c.ctx, false, 0, translate(c.ctx, err))
+		return translate(c.ctx, err)
 	}
 	return nil
 }
@@ -173,7 +199,7 @@ type Written struct {
 const mostShown = 4 << 20
 
 // many gathers the rows of a write of many.
-func (w *Written) many(q *Query, rows pgx.Rows, first [][]byte) {
+func (w *Written) many(q *Query, rows rows, first [][]byte) {
 	w.Row = append(w.Row, '[')
 	for values := first; values != nil; {
 		w.Total++
@@ -187,8 +213,8 @@ func (w *Written) many(q *Query, rows pgx.Rows, first [][]byte) {
 			}
 		}
 		values = nil
-		if rows.Next() {
-			values = rows.RawValues()
+		if rows.NextRow() {
+			values = rows.Values()
 		}
 	}
 	if w.Row != nil {
@@ -201,7 +227,7 @@ func (w *Written) many(q *Query, rows pgx.Rows, first [][]byte) {
 func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
 	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(conn *pgx.Conn) error {
-		wait := startPatience(ctx, conn.PgConn().Conn(), limit)
+		wait := at.watch(ctx, conn, limit)
 		err := q.write(conn, args, w)
 		expired := wait.end()
 		wait.mend()
@@ -224,22 +250,30 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, lim
 
 // write reads what a writing statement answers. The watch over it is the caller's.
 func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
-	rows, err := conn.Query(context.Background(), q.Plan.SQL, append([]any{binaryRows}, args...)...)
+	rows, err := q.run(conn, args)
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	if !rows.Next() {
+	if err := q.read(rows, w); err != nil {
+		_ = rows.close() // the first error tells more
+		return err
+	}
+	return rows.close()
+}
+
+// read takes up the rows of a writing statement.
+func (q *Query) read(rows rows, w *Written) (err error) {
+	if !rows.NextRow() {
 		if q.Plan.Many {
 			w.Row = []byte("[]")
 		}
-		return rows.Err()
+		return nil
 	}
-	values := rows.RawValues()
+	values := rows.Values()
 	w.Found = true
 	if q.Plan.Many {
 		w.many(q, rows, values)
-		return rows.Err()
+		return nil
 	}
 	w.Kept = guard(values, q.Plan.Guards.Kept)
 	w.Readable = guard(values, q.Plan.Guards.Readable)
@@ -255,10 +289,9 @@ func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
 		w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)
 	}
 	if len(q.order) > 0 {
-		w.Key = (&Cursor{q: q, rows: rows}).AppendOrder(nil)
+		w.Key = q.appendOrder(nil, values)
 	}
-	rows.Close()
-	return rows.Err()
+	return nil
 }
 
 // missing are the rows of the input of a bulk write that there were none for.

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -22,6 +20,7 @@ import (
 type Source struct {
 	lane  // of connections for writing
 	reads lane
+	clock clock // of the statements that run
 }
 
 // readBuffer is how much is read from a connection at once: rows come faster in large parts.
@@ -104,77 +103,4 @@ func (l *lane) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
 func (l *lane) release(conn *pgxpool.Conn) {
 	conn.Release()
 	l.busy.Add(-1)
-}
-
-// patience watches over a statement until its first row: when the caller goes away or the limit is reached, the connection
-// breaks off, and pgx tells the database to stop. Most statements are over before the watch begins, which spares them what
-// a context that can end costs.
-type patience struct {
-	mu      sync.Mutex
-	ctx     context.Context
-	conn    net.Conn
-	limit   time.Duration
-	timer   *time.Timer
-	forget  func() bool // ends the watch over the caller; nil before it begins
-	over    bool        // the wait is over: the connection may serve somebody else
-	expired bool
-	broken  bool
-}
-
-// grace is how long a statement runs unwatched.
-const grace = 10 * time.Millisecond
-
-func startPatience(ctx context.Context, conn net.Conn, limit time.Duration) *patience {
-	p := &patience{ctx: ctx, conn: conn, limit: limit}
-	p.mu.Lock() // wake reads the timer
-	defer p.mu.Unlock()
-	p.timer = time.AfterFunc(min(grace, limit), p.wake)
-	return p
-}
-
-func (p *patience) wake() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	switch {
-	case p.over:
-	case p.forget == nil && p.limit > grace:
-		p.forget = context.AfterFunc(p.ctx, p.breakOff)
-		p.timer.Reset(p.limit - grace)
-	default:
-		p.expired = true
-		p.expire()
-	}
-}
-
-func (p *patience) breakOff() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if !p.over {
-		p.expire()
-	}
-}
-
-// expire makes all that waits for the connection fail. What fails here is a connection that is closed already.
-func (p *patience) expire() {
-	p.broken = true
-	_ = p.conn.SetDeadline(time.Unix(1, 0))
-}
-
-// mend makes a connection usable again that was to break off, but had nothing more to wait for.
-func (p *patience) mend() {
-	if p.broken {
-		_ = p.conn.SetDeadline(time.Time{})
-	}
-}
-
-// end says that the wait is over, and whether it took too long.
-func (p *patience) end() (expired bool) {
-	p.timer.Stop()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.over = true
-	if p.forget != nil {
-		p.forget()
-	}
-	return p.expired
 }

@@ -1,0 +1,108 @@
+package postgres
+
+import (
+	"context"
+	"net"
+	"sync"
+	"time"
+)
+
+// patience watches over a statement until its first row: when the caller goes away or the limit is reached, the connection
+// breaks off, and pgx tells the database to stop.
+type patience struct {
+	clock   *clock
+	ctx     context.Context
+	conn    net.Conn
+	began   time.Time
+	limit   time.Duration
+	timer   *time.Timer // of the limit; nil before the watch begins
+	forget  func() bool // ends the watch over the caller
+	over    bool        // the wait is over: the connection may serve somebody else
+	expired bool
+	broken  bool
+}
+
+// clock begins the watch over the statements of a source. Most are over before it looks at them, which spares them a timer of
+// their own and what a context that can end costs.
+type clock struct {
+	mu    sync.Mutex // of each patience too
+	fresh map[*patience]struct{}
+	timer *time.Timer // runs while there are fresh ones; nil before the first
+}
+
+// grace is how long a statement runs unwatched, at least; twice that at most.
+const grace = 10 * time.Millisecond
+
+func (c *clock) start(ctx context.Context, conn net.Conn, limit time.Duration) *patience {
+	p := &patience{clock: c, ctx: ctx, conn: conn, began: time.Now(), limit: limit}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if limit <= 2*grace {
+		p.watch()
+		return p
+	}
+	switch {
+	case c.timer == nil:
+		c.fresh = map[*patience]struct{}{}
+		c.timer = time.AfterFunc(grace, c.look)
+	case len(c.fresh) == 0:
+		c.timer.Reset(grace)
+	}
+	c.fresh[p] = struct{}{}
+	return p
+}
+
+// look begins the watch over what has run for the time of grace.
+func (c *clock) look() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for p := range c.fresh {
+		if time.Since(p.began) >= grace {
+			delete(c.fresh, p)
+			p.watch()
+		}
+	}
+	if len(c.fresh) > 0 {
+		c.timer.Reset(grace)
+	}
+}
+
+func (p *patience) watch() {
+	p.timer = time.AfterFunc(p.limit-time.Since(p.began), func() { p.breakOff(true) })
+	p.forget = context.AfterFunc(p.ctx, func() { p.breakOff(false) })
+}
+
+func (p *patience) breakOff(expired bool) {
+	p.clock.mu.Lock()
+	defer p.clock.mu.Unlock()
+	if !p.over {
+		p.expired = p.expired || expired
+		p.expire()
+	}
+}
+
+// expire makes all that waits for the connection fail. What fails here is a connection that is closed already.
+func (p *patience) expire() {
+	p.broken = true
+	_ = p.conn.SetDeadline(time.Unix(1, 0))
+}
+
+// mend makes a connection usable again that was to break off, but had nothing more to wait for.
+func (p *patience) mend() {
+	if p.broken {
+		_ = p.conn.SetDeadline(time.Time{})
+	}
+}
+
+// end says that the wait is over, and whether it took too long.
+func (p *patience) end() (expired bool) {
+	p.clock.mu.Lock()
+	defer p.clock.mu.Unlock()
+	p.over = true
+	delete(p.clock.fresh, p)
+	if p.timer != nil {
+		p.timer.Stop()
+		p.forget()
+	}
+	return p.expired
+}

@@ -81,7 +81,7 @@ type result struct {
 
 func main() {
 	log.SetFlags(0)
-	rounds := flag.Int("rounds", 7, "rounds for each endpoint and side")
+	rounds := flag.Int("rounds", 15, "rounds for each endpoint and side")
 	length := flag.Duration("for", time.Second, "length of a round")
 	file := flag.String("json", "", "write the results to this file too")
 	only := flag.String("only", "", "only the endpoints whose name holds this")

@@ -92,6 +92,11 @@ func (q *Query) openShort(ctx context.Context, s *Source, args []any, limit time
 func (q *Query) trip(ctx context.Context, s *Source, party []*ask, limit time.Duration) {
 	conn, err := s.acquire(ctx)
 	if err != nil {
+		for _, a := range party {
+			if ctx.Err() == nil { // else it is only that the first has gone away
+				a.err = unavailable(ctx, err)
+			}
+		}
 		return
 	}
 	defer s.release(conn)

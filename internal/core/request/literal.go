@@ -127,7 +127,11 @@ func (v *Value) Arg(literals []Literal) (any, error) {
 	if l.Class == Several {
 		return v.listArg(l)
 	}
-	return argument(l, v.T)
+	arg, err := argument(l, v.T)
+	if n, ok := arg.(int64); ok && v.Short && n != int64(int32(n)) {
+		return nil, err
+	}
+	return arg, err
 }
 
 func (v *Value) literal(literals []Literal) Literal {

@@ -229,6 +229,8 @@ func (r *Request) KeyTexts(q *Query) ([]string, error) {
 			return nil, err
 		}
 		switch arg := arg.(type) {
+		case nil: // too large a number
+			texts[i] = q.Key[i].literal(r.Literals).Text
 		case string:
 			texts[i] = arg
 		case []byte:

@@ -95,6 +95,7 @@ type Value struct {
 	T     *model.Type
 	Index int
 	Fixed *Literal
+	Short bool // a whole number of 32 bits, and null where it has more: no field of that size holds it
 }
 
 // FieldOf is a field of a row.

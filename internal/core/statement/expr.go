@@ -54,6 +54,14 @@ func (b *builder) alias(name string) string {
 	return letter
 }
 
+// tables is how many tables the statement has come to speak of, each time that it does.
+func (b *builder) tables() (n int) {
+	for _, times := range b.aliases {
+		n += times
+	}
+	return n
+}
+
 // from is a FROM clause that grows: rows get aliases, and joins where they are reached for the first time. In a trusted one,
 // which belongs to a row rule, related rows are not limited by rules of their own.
 type from struct {

@@ -22,7 +22,7 @@ type Plan struct {
 	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
-	Short   bool            // of a read: one row of one table by its key
+	Short   bool            // of a read: one row by its key, from one table and no other
 	Many    bool            // of a write: every row that was written comes back
 	Uses    map[string]*Use // by the alias of each table: what an index could serve
 }

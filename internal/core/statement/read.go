@@ -36,7 +36,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 		if q.Root.Resource.Table.Kind == catalog.Base && q.Root.Resource.View == nil && len(q.Expand) == 0 {
 			plan.Version = list.add(alias + ".xmin")
 		}
-		plan.Short = plan.Version >= 0 && f.joins.Len() == 0 && len(q.Computed) == 0
+		plan.Short = plan.Version >= 0 && b.tables() == 1 && len(q.Computed) == 0
 		body = table + f.joins.String() + where
 	case len(q.Expand) == 0:
 		where := f.where(q, alias)

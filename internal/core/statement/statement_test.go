@@ -28,6 +28,9 @@ func TestRead(t *testing.T) {
 		{access.Caller{}, "arrivals_board/17", "", nil},
 		{agent, "berth_load(from=2026-01-01,to=2026-02-01)", "filter=hours gt 100&orderby=hours desc&count=true", nil},
 		{agent, "port_calls/17", "select=id,eta", nil},
+		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17", "select=id,eta", nil},
+		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17/vessel", "select=name", nil},
+		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17", "select=id,twice&compute=draught_m mul 2 as twice", nil},
 		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", nil},
 		{agent, "port_calls", "filter=not (berth_code eq 'N01') and berth_code ne 'N02'", nil},
 		{agent, "dues", "expand=port_call(expand=vessel,tugs(orderby=name;top=2;count=true))", nil},
@@ -64,7 +67,11 @@ func TestRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		fmt.Fprintf(&got, "%s\n-- %v\n\n", plan.SQL, args)
+		short := ""
+		if plan.Short {
+			short = ", short"
+		}
+		fmt.Fprintf(&got, "%s\n-- %v%s\n\n", plan.SQL, args, short)
 	}
 	const golden = "testdata/read.sql"
 	if *update {

@@ -32,7 +32,7 @@ from (select p.*, (select count(*) from "harbour"."tug" t
 where j."port_call_id" = p."id") as "= tug_count", exists (select 1 from "harbour"."inspection" i
 where i."port_call_id" = p."id" and (not i."passed")) as "= has_open_finding" from "harbour"."port_call" p where (p."status" = any($1::text[]::"harbour"."call_status"[]))) a
 left join "harbour"."vessel" a2 on a2."id" = a."vessel_id"
-where (a."id" = $2::bigint)
+where (a."id" = $2::integer)
 -- [[expected anchored] 17]
 
 -- as agent: /berth_load(from=2026-01-01,to=2026-02-01)?filter=hours gt 100&orderby=hours desc&count=true
@@ -63,8 +63,26 @@ limit 21 offset $5::bigint
 select p."id", p."eta", p.xmin
 from "harbour"."port_call" p
 left join "harbour"."vessel" v on v."id" = p."vessel_id"
-where (v."agent_id" = $1::bigint) and (p."id" = $2::bigint)
+where (v."agent_id" = $1::bigint) and (p."id" = $2::integer)
 -- [3 17]
+
+-- as operator: /port_calls/17?select=id,eta
+select p."id", p."eta", p.xmin
+from "harbour"."port_call" p
+where (p."id" = $1::integer)
+-- [17], short
+
+-- as operator: /port_calls/17/vessel?select=name
+select v."name", v.xmin
+from "harbour"."vessel" v
+where exists (select 1 from "harbour"."port_call" p where v."id" = p."vessel_id" and (p."id" = $1::integer))
+-- [17]
+
+-- as operator: /port_calls/17?select=id,twice&compute=draught_m mul 2 as twice
+select p."id", ((p."draught_m")::numeric * ($2::bigint)::numeric), p.xmin
+from "harbour"."port_call" p
+where (p."id" = $1::integer)
+-- [17 2]
 
 -- as agent: /port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true
 select n.total, page.*
@@ -160,6 +178,6 @@ select p."port_call_id", p."pilot_id", p."direction", p."boarded_at", case when 
 from "harbour"."pilotage" p
 left join "harbour"."pilot" p2 on p2."id" = p."pilot_id"
 left join "harbour"."pilot" p3 on p3."id" = p2."mentor_id"
-where (p."port_call_id" = $1::bigint) and (p."pilot_id" = $2::uuid) and (p."direction" = $3::"harbour"."pilot_direction")
+where (p."port_call_id" = $1::integer) and (p."pilot_id" = $2::uuid) and (p."direction" = $3::"harbour"."pilot_direction")
 -- [17 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90 inbound]
 

@@ -61,14 +61,20 @@ func (s *statements) of(q *Query) (*pgconn.StatementDescription, error) {
 // told passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it
 // was made for may have changed.
 func (s *statements) told(q *Query, err error) error {
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) {
-		switch refused.Code[:2] {
-		case "0A", "26", "42", "XX":
-			s.known.Remove(q.Plan.SQL)
-		}
+	switch code(err)[:2] {
+	case "0A", "26", "42", "XX":
+		s.known.Remove(q.Plan.SQL)
 	}
 	return err
+}
+
+// code is what the database says of an error (PostgreSQL, appendix A); "00000" where it says nothing.
+func code(err error) string {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return refused.Code
+	}
+	return "00000"
 }
 
 // rows are the rows of a statement that runs, one at a time.
@@ -78,17 +84,27 @@ type rows struct {
 	q  *Query
 }
 
-// run sends a plan's statement to the database.
-func (q *Query) run(conn *pgx.Conn, args []any) (rows, error) {
+// run sends a plan's statement to the database and says whether there is a first row. Where the database has changed so that what was
+// prepared no longer holds, it is prepared anew, and nobody notices.
+func (q *Query) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 	s := statementsOf(conn)
-	statement, err := s.of(q)
-	if err != nil {
-		return rows{}, err
+	for again := true; ; again = false {
+		statement, err := s.of(q)
+		if err != nil {
+			return rows{}, false, err
+		}
+		if err := s.build.Build(conn.TypeMap(), statement, args); err != nil {
+			return rows{}, false, err
+		}
+		r := rows{s.conn.ExecStatement(context.Background(), statement, s.build.ParamValues, s.build.ParamFormats, binaryRows), s, q}
+		if r.NextRow() {
+			return r, true, nil
+		}
+		err = r.close()
+		if c := code(err); !again || c != "0A000" && c != "26000" || s.conn.TxStatus() != 'I' {
+			return rows{}, false, err
+		}
 	}
-	if err := s.build.Build(conn.TypeMap(), statement, args); err != nil {
-		return rows{}, err
-	}
-	return rows{s.conn.ExecStatement(context.Background(), statement, s.build.ParamValues, s.build.ParamFormats, binaryRows), s, q}, nil
 }
 
 // close ends the statement and says what went wrong, if anything did.

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"sync"
 	"time"
@@ -129,21 +130,32 @@ func (q *Query) together(conn *pgx.Conn, party []*ask) error {
 		return err
 	}
 	for _, a := range party {
-		results, err := pipe.GetResults()
-		reader, ok := results.(*pgconn.ResultReader)
-		if err != nil || !ok {
+		if err = a.take(pipe); err != nil {
 			break
 		}
-		var row [][]byte
-		if reader.NextRow() {
-			row = copied(reader.Values())
-		}
-		if _, err := reader.Close(); err != nil {
-			break
-		}
-		a.row, a.done = row, true
 	}
-	return known.told(q, pipe.Close())
+	return known.told(q, cmp.Or(err, pipe.Close()))
+}
+
+// take takes up the answer of one of the reads.
+func (a *ask) take(pipe *pgconn.Pipeline) error {
+	results, err := pipe.GetResults()
+	if err != nil {
+		return err
+	}
+	reader, ok := results.(*pgconn.ResultReader)
+	if !ok {
+		return nil // it was not sent
+	}
+	var row [][]byte
+	if reader.NextRow() {
+		row = copied(reader.Values())
+	}
+	if _, err := reader.Close(); err != nil {
+		return err
+	}
+	a.row, a.done = row, true
+	return nil
 }
 
 // copied is a row that stays as it is when the connection reads on.

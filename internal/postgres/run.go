@@ -64,24 +64,18 @@ func (q *Query) open(ctx context.Context, at Place, args []any, limit time.Durat
 	if err != nil {
 		return nil, unavailable(ctx, err)
 	}
-	wait := at.watch(ctx, conn.Conn(), limit)
-	rows, err := q.run(conn.Conn(), args)
-	if err != nil {
-		expired := wait.end()
-		wait.mend()
-		at.release(conn)
-		return nil, ended(ctx, expired, limit, translate(ctx, err))
-	}
-	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: wait, rows: rows, first: true, more: rows.NextRow()}
-	expired := wait.end()
+	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: at.watch(ctx, conn.Conn(), limit), first: true}
+	c.rows, c.more, err = q.run(conn.Conn(), args)
+	expired := c.wait.end()
 	if !c.more {
-		if err := c.end(); err != nil {
-			return nil, ended(ctx, expired, limit, err)
+		c.release()
+		if err != nil {
+			return nil, ended(ctx, expired, limit, translate(ctx, err))
 		}
 		return c, nil
 	}
 	if q.Plan.Total >= 0 {
-		values := rows.Values()
+		values := c.rows.Values()
 		c.total = total(values[q.Plan.Total])
 		c.more = q.Plan.Present < 0 || values[q.Plan.Present] != nil
 	}
@@ -165,22 +159,19 @@ func (c *Cursor) Close() error {
 	if c.more && c.ctx.Err() != nil {
 		c.wait.expire()
 	}
-	if err := c.end(); err != nil {
-		return ended(c.ctx, false, 0, err)
+	err := c.rows.close()
+	c.release()
+	if err != nil {
+		return ended(c.ctx, false, 0, translate(c.ctx, err))
 	}
 	return nil
 }
 
-// end ends the statement, and gives the connection back.
-func (c *Cursor) end() error {
-	err := c.rows.close()
+// release gives the connection back.
+func (c *Cursor) release() {
 	c.wait.mend()
 	c.at.release(c.conn)
 	c.conn = nil
-	if err != nil {
-		return translate(c.ctx, err)
-	}
-	return nil
 }
 
 // Written is what a write did to its row.
@@ -250,8 +241,11 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, lim
 
 // write reads what a writing statement answers. The watch over it is the caller's.
 func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
-	rows, err := q.run(conn, args)
-	if err != nil {
+	rows, found, err := q.run(conn, args)
+	if !found {
+		if q.Plan.Many {
+			w.Row = []byte("[]")
+		}
 		return err
 	}
 	if err := q.read(rows, w); err != nil {
@@ -261,14 +255,8 @@ func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
 	return rows.close()
 }
 
-// read takes up the rows of a writing statement.
+// read takes up the rows of a writing statement, from the first on.
 func (q *Query) read(rows rows, w *Written) (err error) {
-	if !rows.NextRow() {
-		if q.Plan.Many {
-			w.Row = []byte("[]")
-		}
-		return nil
-	}
 	values := rows.Values()
 	w.Found = true
 	if q.Plan.Many {

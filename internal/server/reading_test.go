@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -318,4 +319,61 @@ func TestParts(t *testing.T) {
 			t.Errorf("%s\ngot  %s\nwant %s", tt.query, got, tt.want)
 		}
 	}
+}
+
+// Reads of one row that come at the same time go to the database together. Each caller still gets what is its own to see, and
+// what was written a moment before.
+func TestTogether(t *testing.T) {
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	owner := map[int]string{}
+	for _, line := range column(t, r.Harbour, "select id || ' ' || coalesce(agent_id::text, 'null') from harbour.vessel where id <= 60") {
+		var id int
+		var agent string
+		if _, err := fmt.Sscan(line, &id, &agent); err != nil {
+			t.Fatal(err)
+		}
+		owner[id] = agent
+	}
+	ask := func(token, method, path, body string, header http.Header) (status int, text, tag string, err error) {
+		res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), client.Request{Method: method, Path: path, Header: header, Body: strings.NewReader(body)})
+		if err != nil {
+			return 0, "", "", err
+		}
+		defer res.Body.Close()
+		read, err := io.ReadAll(res.Body)
+		return res.StatusCode, string(read), res.Header.Get("ETag"), err
+	}
+	var all sync.WaitGroup
+	for i := range 24 {
+		all.Go(func() { // an agent sees its vessels, and no other's
+			as := http.Header{"Act-As": {fmt.Sprintf("agent;agent_id=%d", i%8+1)}}
+			for id := 1; id <= 60; id++ {
+				want := 404
+				if owner[id] == strconv.Itoa(i%8+1) {
+					want = 200
+				}
+				path := fmt.Sprintf("/draft/saltmere/vessels/%d?select=id,agent_id", id)
+				status, text, _, err := ask(r.Operator.Token, "GET", path, "", as)
+				if status != want || err != nil || want == 200 && !strings.Contains(text, fmt.Sprintf(`"id":%d,"agent_id":%s}`, id, owner[id])) {
+					t.Errorf("agent %d of the vessel %d of agent %s: %d %s, %v", i%8+1, id, owner[id], status, text, err)
+				}
+			}
+		})
+		all.Go(func() { // what was written is read
+			path := fmt.Sprintf("/api/saltmere/port_calls/%d", i+1)
+			for n := range 40 {
+				header := http.Header{"Content-Type": {"application/json"}}
+				status, text, written, err := ask(master, "PATCH", path, fmt.Sprintf(`{"remarks":"Late by %d minutes."}`, n), header)
+				if status != 200 || err != nil {
+					t.Errorf("%d %s, %v", status, text, err)
+					return
+				}
+				if status, text, read, err := ask(master, "GET", path+"?select=remarks", "", nil); status != 200 || err != nil || read != written || !strings.Contains(text, fmt.Sprintf("by %d minutes", n)) {
+					t.Errorf("after %s came %d %s %s, %v", written, status, read, text, err)
+				}
+			}
+		})
+	}
+	all.Wait()
 }

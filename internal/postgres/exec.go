@@ -61,6 +61,9 @@ func (s *statements) of(q *Query) (*pgconn.StatementDescription, error) {
 // told passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it
 // was made for may have changed.
 func (s *statements) told(q *Query, err error) error {
+	if err == nil {
+		return nil
+	}
 	switch code(err)[:2] {
 	case "0A", "26", "42", "XX":
 		s.known.Remove(q.Plan.SQL)
@@ -100,8 +103,10 @@ func (q *Query) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 		if r.NextRow() {
 			return r, true, nil
 		}
-		err = r.close()
-		if c := code(err); !again || c != "0A000" && c != "26000" || s.conn.TxStatus() != 'I' {
+		if err = r.close(); err == nil || !again || s.conn.TxStatus() != 'I' {
+			return rows{}, false, err
+		}
+		if c := code(err); c != "0A000" && c != "26000" {
 			return rows{}, false, err
 		}
 	}

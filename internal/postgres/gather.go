@@ -76,10 +76,19 @@ func (g *gather) hand() {
 	g.waiting = g.waiting[1:]
 }
 
-// openShort runs a short plan together with others. What a trip could not answer goes alone, and is told there what is wrong.
-func (q *Query) openShort(ctx context.Context, s *Source, args []any, limit time.Duration) (*Cursor, error) {
-	a := q.short.read(args, func(party []*ask) { q.trip(ctx, s, party, limit) })
+// openShort runs a short plan together with others. A read that has no company goes alone, as does what a trip could not answer:
+// there it is told what is wrong.
+func (q *Query) openShort(ctx context.Context, s *Source, args []any, limit time.Duration) (c *Cursor, err error) {
+	a := q.short.read(args, func(party []*ask) {
+		if len(party) == 1 {
+			c, err = q.open(ctx, s, args, limit)
+			return
+		}
+		q.trip(ctx, s, party, limit)
+	})
 	switch {
+	case c != nil || err != nil:
+		return c, err
 	case a.err != nil:
 		return nil, a.err
 	case !a.done:

@@ -163,14 +163,15 @@ func TestSameShapeOtherValues(t *testing.T) {
 	}
 }
 
-// A row by key takes 16 allocations from the URL to the JSON, the answer's buffer being at hand, a list 13: rows add none. Each is
+// A row by key takes 12 allocations from the URL to the JSON, the answer's buffer being at hand, a list 8: rows add none. Each is
 // there because what it holds outlives the call that makes it:
 //
-//	reading the URL  6  the request, its shape as text, its literals, the options, the segments of the path, the key
-//	the arguments    2  their list, and again with the format of the columns, as pgx takes them
+//	reading the URL  5  the request, its shape as text, its literals, the segments of the path, and the key of a row
+//	the arguments    1  their list, where there are any
 //	the page         1
-//	the statement    4  the cursor, the watch over its time, the timer and its callback
-//	pgx              3  its rows, the tag that ends the statement, the arguments it is sent
+//	company          2  of a row by key: what is asked, and those who go together
+//	the statement    2  the cursor, the watch over its time
+//	pgconn           1  the tag that ends the statement
 func BenchmarkRead(b *testing.B) {
 	ctx, r := context.Background(), harbourtest.Serve(b, nil, server.New)
 	api, err := r.Service.Live(ctx, demo.Window)

@@ -80,11 +80,18 @@ func (g *gather) hand() {
 // there it is told what is wrong.
 func (q *Query) openShort(ctx context.Context, s *Source, args []any, limit time.Duration) (c *Cursor, err error) {
 	a := q.short.read(args, func(party []*ask) {
-		if len(party) == 1 {
-			c, err = q.open(ctx, s, args, limit)
-			return
+		alone := len(party) == 1
+		for len(party) > 0 && time.Since(party[0].since) >= limit { // those who have waited too long; the oldest stand first
+			party[0].err = ended(context.Background(), true, limit, nil)
+			party = party[1:]
 		}
-		q.trip(ctx, s, party, limit)
+		switch {
+		case len(party) == 0:
+		case alone:
+			c, err = q.open(ctx, s, args, limit)
+		default:
+			q.trip(ctx, s, party, limit)
+		}
 	})
 	switch {
 	case c != nil || err != nil:

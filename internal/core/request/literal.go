@@ -128,7 +128,7 @@ func (v *Value) Arg(literals []Literal) (any, error) {
 		return v.listArg(l)
 	}
 	arg, err := argument(l, v.T)
-	if n, ok := arg.(int64); ok && v.Short && n != int64(int32(n)) {
+	if n, ok := arg.(int64); ok && v.Narrow && n != int64(int32(n)) {
 		return nil, err
 	}
 	return arg, err

@@ -92,7 +92,7 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 		}
 		values[at] = Value{T: t, Index: part.literal}
 		if t == model.Int64Type && fields[at].Type.Kind == model.Int32 { // the database compares its own types faster
-			values[at].T, values[at].Short = model.Int32Type, true
+			values[at].T, values[at].Narrow = model.Int32Type, true
 		}
 	}
 	return values, nil

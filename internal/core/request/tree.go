@@ -92,10 +92,10 @@ type Expr interface{ Type() *model.Type }
 // Value is a literal and the type that is expected of it. A literal of a request is known by its number, so that the tree
 // serves every request of the shape; a literal of a document is held itself.
 type Value struct {
-	T     *model.Type
-	Index int
-	Fixed *Literal
-	Short bool // a whole number of 32 bits, and null where it has more: no field of that size holds it
+	T      *model.Type
+	Index  int
+	Fixed  *Literal
+	Narrow bool // a whole number of 32 bits, and null where it has more: no field of that size holds it
 }
 
 // FieldOf is a field of a row.

@@ -27,7 +27,7 @@ type Item struct {
 	Row     *Row              // what it is given; nil: nothing
 	Removed Removal
 	Current bool // the row that a relation to one leads to now; where there is none, a new one
-	body    []byte
+	body    string
 }
 
 // Removal is what @removed says of an item.
@@ -93,13 +93,14 @@ func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested 
 			inner.supplied = append(inner.supplied, rel.To.FieldOf(p.There))
 		}
 	}
-	var values []json.RawMessage
+	var values []string
 	if rel.Many {
-		if m.value[0] != '[' || json.Unmarshal(m.value, &values) != nil {
+		var ok bool
+		if values, ok = elements(m.value); !ok {
 			rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
 			return nil
 		}
-	} else if string(m.value) == "null" {
+	} else if m.value == "null" {
 		return n
 	} else {
 		values = append(values, m.value)
@@ -110,7 +111,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested 
 			inner.at += fmt.Sprintf("/%d", i)
 		}
 		if strings.HasSuffix(control, "bind") && v[0] == '"' {
-			v = json.RawMessage(fmt.Sprintf(`{"@id":%s}`, v))
+			v = `{"@id":` + v + `}`
 		}
 		if item := inner.item(rel.To, v, rd.op == window.Create, !rel.Many); item != nil {
 			n.Items = append(n.Items, item)
@@ -142,7 +143,7 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 }
 
 // item reads one row that stands in another one, or in a delta. In a fresh row, all that are not links are new.
-func (rd *reader) item(r *model.Resource, raw json.RawMessage, fresh, one bool) *Item {
+func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 	item := &Item{At: rd.at, body: raw}
 	at := rd.at
 	rd.at = at + "/"
@@ -151,7 +152,7 @@ func (rd *reader) item(r *model.Resource, raw json.RawMessage, fresh, one bool) 
 		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(raw))
 		return nil
 	}
-	members, err := object(raw)
+	members, err := membersOf(raw)
 	if f, ok := fault.From(err); ok {
 		rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
 		return nil
@@ -161,7 +162,7 @@ func (rd *reader) item(r *model.Resource, raw json.RawMessage, fresh, one bool) 
 	for _, m := range members {
 		switch strings.Replace(m.name, "@odata.", "@", 1) {
 		case "@id":
-			if json.Unmarshal(m.value, &item.Ref) != nil || item.Ref == "" {
+			if item.Ref, _ = unquoted(m.value); item.Ref == "" {
 				rd.wrong(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
 				return nil
 			}
@@ -212,7 +213,7 @@ func (rd *reader) item(r *model.Resource, raw json.RawMessage, fresh, one bool) 
 
 func (rd *reader) removal(m member) Removal {
 	var said struct{ Reason Removal }
-	if json.Unmarshal(m.value, &said) != nil || said.Reason != Unlinked && said.Reason != Deleted {
+	if json.Unmarshal([]byte(m.value), &said) != nil || said.Reason != Unlinked && said.Reason != Deleted {
 		rd.wrong(m.name, "value.invalid", "{\"reason\":\"changed\"} takes the row out of the relation, {\"reason\":\"deleted\"} deletes it")
 		return Deleted
 	}
@@ -226,10 +227,10 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 		i := slices.IndexFunc(members, func(m member) bool { return m.name == k.Name })
 		switch {
 		case i >= 0:
-			if _, ok := rd.value(k, members[i].value); !ok {
+			if _, _, ok := rd.value(k, members[i].value); !ok {
 				return nil
 			}
-			key = append(key, members[i].value)
+			key = append(key, json.RawMessage(members[i].value))
 		case slices.Contains(rd.supplied, k):
 			key = append(key, json.RawMessage("null"))
 		default:
@@ -243,7 +244,7 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
 	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied}, decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
-	members, err := object(item.body)
+	members, err := membersOf(item.body)
 	if err != nil {
 		return nil, err
 	}
@@ -259,13 +260,11 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 		return nil, err
 	}
 	shape := fault.New(fault.Invalid, "body.type", "a change of one row goes to its own path, as in /%s/…; a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}", r.Name).On("value")
-	var values []json.RawMessage
+	var values []string
 	for _, m := range members {
 		switch {
 		case m.name == "value" && m.value[0] == '[':
-			if json.Unmarshal(m.value, &values) != nil {
-				return nil, shape
-			}
+			values, _ = elements(m.value)
 		case !strings.HasPrefix(m.name, "@"):
 			return nil, shape
 		}
@@ -295,7 +294,7 @@ func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
 	texts := make([]string, len(key))
 	for i, k := range r.Key {
 		var err error
-		if texts[i], err = convert(key[i], k.Type); err != nil {
+		if texts[i], err = convert(string(key[i]), k.Type); err != nil {
 			return nil, err
 		}
 	}
@@ -304,7 +303,7 @@ func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
 
 // Supply gives the row a value that the rows around it settle; one that the body gives too must be the same.
 func (row *Row) Supply(at string, f *model.Field, raw json.RawMessage) error {
-	text, err := convert(raw, f.Type)
+	text, err := convert(string(raw), f.Type)
 	if err != nil && string(raw) != "null" {
 		return err
 	}

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -90,20 +89,25 @@ func told(mistakes fault.List) error {
 	return mistakes.Fault(kind, "body.invalid", message)
 }
 
+// cell is what is known of a field of the row while its members are read.
+type cell struct {
+	given bool    // it has a value, or one comes from elsewhere
+	write bool    // it is one of the row's
+	value *string // as PostgreSQL reads it, nil for null
+}
+
 // row reads the members of one object.
 func (rd *reader) row(members []member) *Row {
 	r, row := rd.resource, &Row{}
-	row.Fields, row.Values = make([]*model.Field, 0, len(members)+len(rd.key)), make([]*string, 0, len(members)+len(rd.key))
-	values := make([]*string, len(r.Fields))
-	given := make([]bool, len(r.Fields))
+	cells := make([]cell, len(r.Fields)) // by the field's index
+	texts := make([]string, len(members))
 	for i := range rd.key {
-		f := r.Key[i]
-		values[f.Index], given[f.Index] = &rd.key[i], true
+		cells[r.Key[i].Index] = cell{true, true, &rd.key[i]}
 	}
 	for _, f := range rd.supplied {
-		given[f.Index] = true
+		cells[f.Index].given = true
 	}
-	for _, m := range members {
+	for i, m := range members {
 		f := r.Field(m.name)
 		if f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
 			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
@@ -114,7 +118,7 @@ func (rd *reader) row(members []member) *Row {
 				if n := rd.nested(rel, control, m); n != nil {
 					row.Nested = append(row.Nested, n)
 					for _, f := range n.fields() {
-						given[f.Index] = true
+						cells[f.Index].given = true
 					}
 				}
 				continue
@@ -126,18 +130,20 @@ func (rd *reader) row(members []member) *Row {
 		if !rd.writes(f, m.name) {
 			continue
 		}
-		given[f.Index] = true
-		if v, ok := rd.value(f, m.value); ok {
-			values[f.Index] = v
-			row.Fields = append(row.Fields, f)
+		c := &cells[f.Index]
+		c.given = true
+		text, null, ok := rd.value(f, m.value)
+		if c.write = ok; ok && !null {
+			texts[i] = text
+			c.value = &texts[i]
 		}
 	}
 	switch {
 	case rd.op == window.Create:
-		rd.missing(given)
+		rd.missing(cells)
 	case rd.replace:
 		for _, f := range r.Fields {
-			if !given[f.Index] && rd.decision.Fields[f.Index] && !f.ReadOnly && !f.InKey && !rd.preset(f) {
+			if !cells[f.Index].given && rd.decision.Fields[f.Index] && !f.ReadOnly && !f.InKey && !rd.preset(f) {
 				row.Defaults = append(row.Defaults, f)
 				if f.Required {
 					rd.wrong(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names", articled(f.Type))
@@ -145,20 +151,17 @@ func (rd *reader) row(members []member) *Row {
 			}
 		}
 	}
-	for i := range rd.key {
-		row.Fields = append(row.Fields, r.Key[i])
-	}
-	slices.SortFunc(row.Fields, func(a, b *model.Field) int { return a.Index - b.Index })
-	for _, f := range row.Fields {
-		row.Values = append(row.Values, values[f.Index])
+	most := len(members) + len(rd.key)
+	row.Fields, row.Values = make([]*model.Field, 0, most), make([]*string, 0, most)
+	for _, f := range r.Fields {
+		if c := &cells[f.Index]; c.write {
+			row.Fields, row.Values = append(row.Fields, f), append(row.Values, c.value)
+		}
 	}
 	return row
 }
 
-type member struct {
-	name  string
-	value json.RawMessage
-}
+type member struct{ name, value string } // the value is JSON
 
 // object parts the body into its members and refuses what is no single JSON object, with the line and column.
 func object(body []byte) ([]member, error) {
@@ -171,10 +174,15 @@ func object(body []byte) ([]member, error) {
 	if !json.Valid(body) {
 		return nil, notJSON(body, json.Unmarshal(body, new(json.RawMessage)))
 	}
-	body = bytes.TrimSpace(body)
-	if body[0] != '{' {
-		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(body))
+	text := string(bytes.TrimSpace(body))
+	if text[0] != '{' {
+		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(text))
 	}
+	return membersOf(text)
+}
+
+// membersOf parts an object that is known to be JSON. Names and values are parts of its text, which is not copied.
+func membersOf(body string) ([]member, error) {
 	members := make([]member, 0, 8)
 	for at := next(body, 1); body[at] != '}'; {
 		end := valueEnd(body, at)
@@ -191,6 +199,22 @@ func object(body []byte) ([]member, error) {
 		return nil, fault.New(fault.Invalid, "body.duplicate", "%q stands twice in the body", name).On(name)
 	}
 	return members, nil
+}
+
+// elements parts an array into its values. It says no to what is none.
+func elements(array string) (values []string, ok bool) {
+	if array[0] != '[' {
+		return nil, false
+	}
+	values = []string{}
+	for at := next(array, 1); array[at] != ']'; {
+		end := valueEnd(array, at)
+		values = append(values, array[at:end])
+		if at = next(array, end); array[at] == ',' {
+			at = next(array, at+1)
+		}
+	}
+	return values, true
 }
 
 // few is up to how many members a look at each pair is faster than a map.
@@ -218,7 +242,7 @@ func repeated(members []member) (string, bool) {
 }
 
 // next is the place of the next byte that is no white space.
-func next(body []byte, at int) int {
+func next(body string, at int) int {
 	for body[at] == ' ' || body[at] == '\t' || body[at] == '\n' || body[at] == '\r' {
 		at++
 	}
@@ -226,7 +250,7 @@ func next(body []byte, at int) int {
 }
 
 // valueEnd is where the value ends that begins at a place of a body that is known to be JSON.
-func valueEnd(body []byte, at int) int {
+func valueEnd(body string, at int) int {
 	depth := 0
 	for i := at; ; i++ {
 		switch body[i] {
@@ -257,12 +281,11 @@ func valueEnd(body []byte, at int) int {
 }
 
 // nameOf is the text of a JSON string.
-func nameOf(raw []byte) string {
-	if bytes.IndexByte(raw, '\\') < 0 {
-		return string(raw[1 : len(raw)-1])
+func nameOf(raw string) string {
+	if strings.IndexByte(raw, '\\') < 0 {
+		return raw[1 : len(raw)-1]
 	}
-	var name string
-	_ = json.Unmarshal(raw, &name) // it is known to be one
+	name, _ := unquoted(raw) // it is known to be one
 	return name
 }
 
@@ -321,33 +344,32 @@ func (rd *reader) writes(f *model.Field, name string) bool {
 
 func (rd *reader) preset(f *model.Field) bool { return rd.decision.Presets(f) }
 
-func (rd *reader) missing(given []bool) {
+func (rd *reader) missing(cells []cell) {
 	for _, f := range rd.resource.Fields {
-		if f.Required && !given[f.Index] && !rd.preset(f) {
+		if f.Required && !cells[f.Index].given && !rd.preset(f) {
 			rd.wrong(f.Name, "field.missing", "is required: %s", articled(f.Type))
 		}
 	}
 }
 
-// value converts one member. A second result of false says that a mistake was noted.
-func (rd *reader) value(f *model.Field, raw json.RawMessage) (*string, bool) {
-	if string(raw) == "null" && f.Type.Kind != model.JSON || string(raw) == "null" && f.Nullable {
+// value converts one member. An ok of false says that a mistake was noted.
+func (rd *reader) value(f *model.Field, raw string) (text string, null, ok bool) {
+	if raw == "null" && (f.Type.Kind != model.JSON || f.Nullable) {
 		if !f.Nullable {
 			rd.wrong(f.Name, "field.null", "can't be null: %s is expected", articled(f.Type))
-			return nil, false
 		}
-		return nil, true
+		return "", true, f.Nullable
 	}
 	text, err := convert(raw, f.Type)
 	if err != nil {
 		rd.wrong(f.Name, "value.invalid", "%s", err)
-		return nil, false
+		return "", false, false
 	}
 	for i := range f.Checks {
 		if c := &f.Checks[i]; !c.Holds(text) {
 			rd.wrong(f.Name, "value.check", "%s is expected, this is %s", c, raw)
-			return nil, false
+			return "", false, false
 		}
 	}
-	return &text, true
+	return text, false, true
 }

@@ -121,3 +121,19 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// BenchmarkRead reads the body of a create as most are: small, flat and in order.
+func BenchmarkRead(b *testing.B) {
+	m, policy := harbour.Saltmere(b)
+	scope, err := policy.Scope(access.Caller{Roles: []string{"harbour_master"}})
+	if err != nil {
+		b.Fatal(err)
+	}
+	body := []byte(`{"port_call_id":4711,"description":"Oats","hs_code":"100400","tonnes":12.5}`)
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := payload.Read(body, m.Resource("cargo_items"), window.Create, scope); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,7 +1,6 @@
 package payload
 
 import (
-	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -17,7 +16,7 @@ import (
 )
 
 // convert is the JSON value as PostgreSQL reads the type, or an error that says what was expected and found.
-func convert(raw json.RawMessage, t *model.Type) (string, error) {
+func convert(raw string, t *model.Type) (string, error) {
 	mismatch := func(hint string) error {
 		if hint != "" {
 			hint = "; " + hint
@@ -26,13 +25,13 @@ func convert(raw json.RawMessage, t *model.Type) (string, error) {
 	}
 	switch t.Kind {
 	case model.JSON:
-		if bytes.Contains(raw, []byte(`\u0000`)) {
+		if strings.Contains(raw, `\u0000`) {
 			return "", fmt.Errorf("the text holds a NUL character, which can't be stored")
 		}
-		return string(raw), nil
+		return raw, nil
 	case model.Boolean:
-		if s := string(raw); s == "true" || s == "false" {
-			return s, nil
+		if raw == "true" || raw == "false" {
+			return raw, nil
 		}
 		return "", mismatch(unquote(raw, "true", "false"))
 	case model.Int16, model.Int32, model.Int64:
@@ -49,18 +48,18 @@ func convert(raw json.RawMessage, t *model.Type) (string, error) {
 	case model.Complex:
 		return composite(raw, t, mismatch)
 	}
-	if raw[0] == '"' && bytes.IndexByte(raw, '\\') < 0 && utf8.Valid(raw) { // as most are
-		return stringValue(string(raw[1:len(raw)-1]), t)
+	if raw[0] == '"' && strings.IndexByte(raw, '\\') < 0 { // as most are
+		return stringValue(raw[1:len(raw)-1], t)
 	}
-	var s string
-	if raw[0] != '"' || json.Unmarshal(raw, &s) != nil {
+	s, ok := unquoted(raw)
+	if !ok {
 		hint := ""
 		if raw[0] != '{' && raw[0] != '[' && raw[0] != 'n' {
 			hint = "put it in quotes"
 		}
 		return "", mismatch(hint)
 	}
-	if strings.ContainsRune(s, utf8.RuneError) && !bytes.Contains(raw, []byte("\uFFFD")) && !bytes.Contains(bytes.ToLower(raw), []byte(`\ufffd`)) {
+	if strings.ContainsRune(s, utf8.RuneError) && !strings.Contains(raw, "\uFFFD") && !strings.Contains(strings.ToLower(raw), `\ufffd`) {
 		return "", fmt.Errorf("the text holds half of a surrogate pair, which is no character")
 	}
 	return stringValue(s, t)
@@ -96,7 +95,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 	return s, nil
 }
 
-func wholeNumber(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
+func wholeNumber(raw string, t *model.Type, mismatch func(string) error) (string, error) {
 	if !isNumber(raw) {
 		return "", mismatch(numberInQuotes(raw))
 	}
@@ -107,18 +106,18 @@ func wholeNumber(raw json.RawMessage, t *model.Type, mismatch func(string) error
 	case model.Int32:
 		bits = 32
 	}
-	if strings.ContainsAny(string(raw), ".eE") {
+	if strings.ContainsAny(raw, ".eE") {
 		return "", mismatch("it has to be whole")
 	}
-	if _, err := strconv.ParseInt(string(raw), 10, bits); err != nil {
+	if _, err := strconv.ParseInt(raw, 10, bits); err != nil {
 		return "", fmt.Errorf("the number is out of range: from %d to %d", -1<<(bits-1), 1<<(bits-1)-1)
 	}
-	return string(raw), nil
+	return raw, nil
 }
 
-func number(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
-	if s := string(raw); s == `"NaN"` || s == `"INF"` || s == `"-INF"` {
-		return strings.Replace(strings.Trim(s, `"`), "INF", "Infinity", 1), nil
+func number(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	if raw == `"NaN"` || raw == `"INF"` || raw == `"-INF"` {
+		return strings.Replace(strings.Trim(raw, `"`), "INF", "Infinity", 1), nil
 	}
 	if !isNumber(raw) {
 		return "", mismatch(numberInQuotes(raw))
@@ -128,12 +127,12 @@ func number(raw json.RawMessage, t *model.Type, mismatch func(string) error) (st
 		if t.Kind == model.Single {
 			bits = 32
 		}
-		if _, err := strconv.ParseFloat(string(raw), bits); err != nil {
+		if _, err := strconv.ParseFloat(raw, bits); err != nil {
 			return "", fmt.Errorf("the number is out of range")
 		}
-		return string(raw), nil
+		return raw, nil
 	}
-	return decimal(string(raw), t)
+	return decimal(raw, t)
 }
 
 // decimal checks the digits before and after the point, as PostgreSQL would round the latter in silence.
@@ -158,9 +157,9 @@ func decimal(s string, t *model.Type) (string, error) {
 }
 
 // array writes a JSON array as PostgreSQL's array text.
-func array(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
-	var items []json.RawMessage
-	if raw[0] != '[' || json.Unmarshal(raw, &items) != nil {
+func array(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	items, ok := elements(raw)
+	if !ok {
 		return "", mismatch("")
 	}
 	var b strings.Builder
@@ -169,7 +168,7 @@ func array(raw json.RawMessage, t *model.Type, mismatch func(string) error) (str
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		if string(item) == "null" {
+		if item == "null" {
 			b.WriteString("NULL")
 			continue
 		}
@@ -195,8 +194,8 @@ func array(raw json.RawMessage, t *model.Type, mismatch func(string) error) (str
 }
 
 // rangeText writes an object with bounds as PostgreSQL's range text. An end that is left out is open.
-func rangeText(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
-	members, err := membersOf(raw, mismatch, `as in {"lower":1,"upper":5,"bounds":"[)"}`)
+func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	members, err := partsOf(raw, mismatch, `as in {"lower":1,"upper":5,"bounds":"[)"}`)
 	if err != nil {
 		return "", err
 	}
@@ -204,7 +203,7 @@ func rangeText(raw json.RawMessage, t *model.Type, mismatch func(string) error) 
 	for _, m := range members {
 		switch m.name {
 		case "lower", "upper":
-			if string(m.value) == "null" {
+			if m.value == "null" {
 				continue
 			}
 			text, err := convert(m.value, t.Element)
@@ -218,13 +217,13 @@ func rangeText(raw json.RawMessage, t *model.Type, mismatch func(string) error) 
 			ends[i] = doubled.Replace(text)
 			ends[i] = `"` + ends[i] + `"`
 		case "bounds":
-			if json.Unmarshal(m.value, &bounds) != nil || !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
+			if bounds, _ = unquoted(m.value); !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
 				return "", fmt.Errorf(`bounds: one of "[]", "[)", "(]", "()" is expected, this is %s`, m.value)
 			}
 		case "empty":
-			if string(m.value) == "true" {
+			if m.value == "true" {
 				return "empty", nil
-			} else if string(m.value) != "false" {
+			} else if m.value != "false" {
 				return "", fmt.Errorf("empty: a boolean is expected, this is %s", found(m.value))
 			}
 		default:
@@ -235,9 +234,9 @@ func rangeText(raw json.RawMessage, t *model.Type, mismatch func(string) error) 
 }
 
 // ranges writes an array of ranges as PostgreSQL's multirange text.
-func ranges(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
-	var items []json.RawMessage
-	if raw[0] != '[' || json.Unmarshal(raw, &items) != nil {
+func ranges(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	items, ok := elements(raw)
+	if !ok {
 		return "", mismatch("an array of ranges is needed")
 	}
 	texts := make([]string, len(items))
@@ -252,8 +251,8 @@ func ranges(raw json.RawMessage, t *model.Type, mismatch func(string) error) (st
 }
 
 // composite writes an object as PostgreSQL's text of a row type. A field that is left out is null.
-func composite(raw json.RawMessage, t *model.Type, mismatch func(string) error) (string, error) {
-	members, err := membersOf(raw, mismatch, "")
+func composite(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	members, err := partsOf(raw, mismatch, "")
 	if err != nil {
 		return "", err
 	}
@@ -267,7 +266,7 @@ func composite(raw json.RawMessage, t *model.Type, mismatch func(string) error) 
 		if i < 0 {
 			return "", fmt.Errorf("it has no part %q%s", m.name, fault.Suggest(m.name, names))
 		}
-		if string(m.value) == "null" {
+		if m.value == "null" {
 			continue
 		}
 		text, err := convert(m.value, t.Fields[i].Type)
@@ -282,18 +281,26 @@ func composite(raw json.RawMessage, t *model.Type, mismatch func(string) error) 
 // doubled escapes what stands in quotes in the text of a range or of a row type.
 var doubled = strings.NewReplacer(`\`, `\\`, `"`, `""`)
 
-func membersOf(raw json.RawMessage, mismatch func(string) error, hint string) ([]member, error) {
+func partsOf(raw string, mismatch func(string) error, hint string) ([]member, error) {
 	if raw[0] != '{' {
 		return nil, mismatch(hint)
 	}
-	return object(raw)
+	return membersOf(raw)
 }
 
-func isNumber(raw json.RawMessage) bool { return raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' }
+// unquoted is the text of a JSON string; it says no to any other value.
+func unquoted(raw string) (s string, ok bool) {
+	if raw[0] != '"' {
+		return "", false
+	}
+	err := json.Unmarshal([]byte(raw), &s)
+	return s, err == nil
+}
 
-func numberInQuotes(raw json.RawMessage) string {
-	var s string
-	if raw[0] == '"' && json.Unmarshal(raw, &s) == nil {
+func isNumber(raw string) bool { return raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' }
+
+func numberInQuotes(raw string) string {
+	if s, ok := unquoted(raw); ok {
 		if _, err := strconv.ParseFloat(s, 64); err == nil {
 			return "leave out the quotes"
 		}
@@ -301,15 +308,15 @@ func numberInQuotes(raw json.RawMessage) string {
 	return ""
 }
 
-func unquote(raw json.RawMessage, words ...string) string {
-	if slices.Contains(words, strings.Trim(string(raw), `"`)) {
+func unquote(raw string, words ...string) string {
+	if slices.Contains(words, strings.Trim(raw, `"`)) {
 		return "leave out the quotes"
 	}
 	return ""
 }
 
 // found names what a JSON value is.
-func found(raw []byte) string {
+func found(raw string) string {
 	switch raw[0] {
 	case '"':
 		return "a string"

@@ -3,11 +3,13 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strconv"
 
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // binaryRows asks for every column in its binary form.
@@ -21,7 +23,7 @@ type statements struct {
 	conn  *pgconn.PgConn
 	known *simplelru.LRU[string, *pgconn.StatementDescription]
 	made  int
-	build pgx.ExtendedQueryBuilder // of the arguments of the next one
+	next  arguments // of the one that is run next
 }
 
 const statementsKey = "statements"
@@ -56,6 +58,64 @@ func (s *statements) of(q *Query) (*pgconn.StatementDescription, error) {
 	}
 	s.known.Add(q.Plan.SQL, made)
 	return made, nil
+}
+
+// arguments are those of a statement as they travel: nil for null, and the format of each.
+type arguments struct {
+	values  [][]byte
+	formats []int16
+	room    []byte
+}
+
+// mostRoom is how much is kept from one statement to the next.
+const mostRoom = 4 << 10
+
+// take writes the arguments of one statement.
+func (a *arguments) take(args []any, oids []uint32, types *pgtype.Map) error {
+	if len(args) != len(oids) {
+		return fmt.Errorf("the statement takes %d arguments, not %d", len(oids), len(args))
+	}
+	a.values, a.formats, a.room = a.values[:0], a.formats[:0], a.room[:0]
+	if a.room == nil || cap(a.room) > mostRoom {
+		a.room = make([]byte, 0, 256) // never nil: an empty text is no null
+	}
+	for i, arg := range args {
+		value, format, err := a.encoded(arg, oids[i], types)
+		if err != nil {
+			return fmt.Errorf("argument %d: %w", i+1, err)
+		}
+		a.values, a.formats = append(a.values, value), append(a.formats, format)
+	}
+	return nil
+}
+
+// encoded is one argument. Texts, which most are, travel as they stand; all else as pgx prefers for the type, or as it can.
+func (a *arguments) encoded(arg any, oid uint32, types *pgtype.Map) (value []byte, format int16, err error) {
+	begin := len(a.room)
+	switch v := arg.(type) {
+	case string:
+		a.room = append(a.room, v...)
+		return a.room[begin:], pgx.TextFormatCode, nil
+	case *string:
+		if v == nil {
+			return nil, pgx.TextFormatCode, nil
+		}
+		a.room = append(a.room, *v...)
+		return a.room[begin:], pgx.TextFormatCode, nil
+	}
+	format = types.FormatCodeForOID(oid)
+	written, err := types.Encode(oid, format, arg, a.room)
+	if err != nil {
+		other := pgx.BinaryFormatCode - format
+		if again, refused := types.Encode(oid, other, arg, a.room); refused == nil {
+			written, format, err = again, other, nil
+		}
+	}
+	if err != nil || written == nil {
+		return nil, format, err
+	}
+	a.room = written
+	return a.room[begin:], format, nil
 }
 
 // told passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it
@@ -96,10 +156,10 @@ func (q *Query) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 		if err != nil {
 			return rows{}, false, err
 		}
-		if err := s.build.Build(conn.TypeMap(), statement, args); err != nil {
+		if err := s.next.take(args, statement.ParamOIDs, conn.TypeMap()); err != nil {
 			return rows{}, false, err
 		}
-		r := rows{s.conn.ExecStatement(context.Background(), statement, s.build.ParamValues, s.build.ParamFormats, binaryRows), s, q}
+		r := rows{s.conn.ExecStatement(context.Background(), statement, s.next.values, s.next.formats, binaryRows), s, q}
 		if r.NextRow() {
 			return r, true, nil
 		}

@@ -137,10 +137,10 @@ func (q *Query) together(conn *pgx.Conn, party []*ask) error {
 	}
 	pipe := conn.PgConn().StartPipeline(context.Background())
 	for _, a := range party {
-		if err := known.build.Build(conn.TypeMap(), statement, a.args); err != nil {
+		if err := known.next.take(a.args, statement.ParamOIDs, conn.TypeMap()); err != nil {
 			break // and goes alone, as do those after it
 		}
-		pipe.SendQueryStatement(statement, known.build.ParamValues, known.build.ParamFormats, binaryRows)
+		pipe.SendQueryStatement(statement, known.next.values, known.next.formats, binaryRows)
 	}
 	if err := pipe.Sync(); err != nil {
 		return err

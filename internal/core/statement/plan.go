@@ -125,13 +125,13 @@ func (p *Plan) Args(in Input) ([]any, error) {
 		case s.Role == Offset:
 			args[i] = in.Offset
 		case s.Role == After:
-			args[i] = optional(in.After[s.Index])
+			args[i] = in.After[s.Index]
 		case s.Role == Listed:
 			args[i] = in.Lists[s.Index]
 		case s.Role == Versions:
 			args[i] = in.Versions
 		case s.Role == Body:
-			args[i] = optional(in.Body[s.Index])
+			args[i] = in.Body[s.Index]
 		default:
 			err = fmt.Errorf("argument %d of the plan stands for nothing", i+1)
 		}
@@ -140,11 +140,4 @@ func (p *Plan) Args(in Input) ([]any, error) {
 		}
 	}
 	return args, nil
-}
-
-func optional(s *string) any {
-	if s == nil {
-		return nil
-	}
-	return *s
 }

@@ -67,6 +67,11 @@ func TestRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		for i, arg := range args {
+			if text, ok := arg.(*string); ok {
+				args[i] = *text
+			}
+		}
 		short := ""
 		if plan.Short {
 			short = ", short"

@@ -201,9 +201,11 @@ func below(r *http.Request) string {
 	return path
 }
 
+// root is the path of the window, as in /api/saltmere.
 func root(r *http.Request) string {
-	kind, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
-	return "/" + kind + "/" + chi.URLParam(r, "window")
+	kind, rest, _ := strings.Cut(r.URL.Path[1:], "/")
+	name, _, _ := strings.Cut(rest, "/")
+	return r.URL.Path[:len("/")+len(kind)+len("/")+len(name)]
 }
 
 // writeLimit is how long a caller may leave a part of an answer unread.

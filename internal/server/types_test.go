@@ -42,6 +42,8 @@ func TestTypesInAndOut(t *testing.T) {
 		{"int4range[]", `[{"lower":1,"upper":2,"bounds":"[)"},null]`, "", nil},
 		{"place", `{"name":"a \"b\", (c) \\ ☂","at":[1.5,null],"mood":"so so","was":"2026-07-01T10:00:00Z"}`, "", []string{`{"name":5}`, `{"nam":"x"}`, `"x"`, `{"mood":"bad"}`}},
 		{"place[]", `[{"name":"a","at":null,"mood":null,"was":null}]`, "", []string{`[{"name":1}]`}},
+		{"text", `""`, "''", nil}, {"text", `"null"`, "'null'", nil}, {"text[]", "[ ]", "", nil}, {"int[][]", " [ [1 , 2]\n,[3,4 ] ] ", "", []string{"[[1],2]"}},
+		{"jsonb[]", `[{"a":[1,"]"]},"x, y",null,-1.5]`, "", []string{`{}`}},
 	}
 	columns := make([]string, len(tests))
 	for i, tt := range tests {

@@ -33,6 +33,8 @@ func TestRead(t *testing.T) {
 		{"arrays", "harbour_master", "vessels", window.Update, `{"tags":["ice","a\"b\\",null],"particulars":{"a":[1]}}`, `tags={"ice","a\"b\\",NULL} particulars={"a":[1]}`},
 		{"array item", "harbour_master", "vessels", window.Update, `{"tags":["ice",5]}`, "tags: item 2: a string is expected, this is a number; put it in quotes"},
 		{"arrays in arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b"]]}`, `tags={{"a"},{"b"}}`},
+		{"ragged arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],"b"]}`, "tags: item 2: the items of an array are arrays of one length, or none is an array"},
+		{"arrays of two lengths", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b","c"]]}`, "tags: item 2: the items of an array are arrays of one length, or none is an array"},
 		{"bytes", "harbour_master", "dues", window.Update, `{"receipt":"-_8A","amount":1e2}`, `amount=1e2 receipt=\xfbff00`},
 		{"nul", "harbour_master", "vessels", window.Update, `{"name":"a\u0000b"}`, "name: the text holds a NUL character, which can't be stored"},
 		{"surrogate", "harbour_master", "vessels", window.Update, `{"name":"a\ud800b"}`, "name: the text holds half of a surrogate pair, which is no character"},

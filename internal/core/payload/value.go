@@ -164,16 +164,24 @@ func array(raw string, t *model.Type, mismatch func(string) error) (string, erro
 	}
 	var b strings.Builder
 	b.WriteByte('{')
+	length := func(item string) int { // of an array in the array, whose type PostgreSQL does not tell from its own; else -1
+		if inner, ok := elements(item); ok && t.Element.Kind != model.JSON {
+			return len(inner)
+		}
+		return -1
+	}
 	for i, item := range items {
 		if i > 0 {
 			b.WriteByte(',')
+		}
+		if length(item) != length(items[0]) {
+			return "", fmt.Errorf("item %d: the items of an array are arrays of one length, or none is an array", i+1)
 		}
 		if item == "null" {
 			b.WriteString("NULL")
 			continue
 		}
-		nested := item[0] == '[' && t.Element.Kind != model.JSON // PostgreSQL's arrays of arrays have the type of the inner one
-		of := t.Element
+		of, nested := t.Element, length(item) >= 0
 		if nested {
 			of = t
 		}

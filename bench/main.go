@@ -377,6 +377,7 @@ func listen(h http.Handler) error {
 }
 
 func serveOurs(harbour, records, large string) error {
+	service.TuneMemory()
 	ctx := context.Background()
 	l := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s, err := service.Start(ctx, service.Options{Records: records, Secret: "a secret for benchmarks", Log: l})

@@ -230,6 +230,7 @@ func (a *app) running(ctx context.Context, set *settings, prepare func(context.C
 	if err != nil {
 		return usage("can't serve at %s: %w; choose another address with --listen", set.listen, reason(err))
 	}
+	service.TuneMemory()
 	run := &running{app: a, listener: l, url: "http://" + l.Addr().String(), log: set.log, failed: make(chan error, 1)}
 	defer l.Close()
 	if set.records == "" {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -66,6 +67,15 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// TuneMemory lets twice as much garbage gather as is in use before it is collected, where GOGC does not say otherwise. What a service
+// holds are the models of its windows, many small things that take long to look through, and it holds little else. It is for the
+// whole process, so main calls it.
+func TuneMemory() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(200)
+	}
 }
 
 // Load makes every published window live, so that the first callers need not wait. One that can't be served is logged.

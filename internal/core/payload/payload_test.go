@@ -35,6 +35,8 @@ func TestRead(t *testing.T) {
 		{"arrays in arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b"]]}`, `tags={{"a"},{"b"}}`},
 		{"ragged arrays", "harbour_master", "vessels", window.Update, `{"tags":[["a"],"b"]}`, "tags: item 2: the items of an array are arrays of one length, or none is an array"},
 		{"arrays of two lengths", "harbour_master", "vessels", window.Update, `{"tags":[["a"],["b","c"]]}`, "tags: item 2: the items of an array are arrays of one length, or none is an array"},
+		{"too deep an array", "harbour_master", "vessels", window.Update, `{"tags":` + strings.Repeat("[", 9000) + strings.Repeat("]", 9000) + `}`, "tags: item 1: item 1: item 1: item 1: item 1: arrays stand at most 6 deep"},
+		{"six deep", "harbour_master", "vessels", window.Update, `{"tags":[[[[[["a"]]]]]]}`, `tags={{{{{{"a"}}}}}}`},
 		{"bytes", "harbour_master", "dues", window.Update, `{"receipt":"-_8A","amount":1e2}`, `amount=1e2 receipt=\xfbff00`},
 		{"nul", "harbour_master", "vessels", window.Update, `{"name":"a\u0000b"}`, "name: the text holds a NUL character, which can't be stored"},
 		{"surrogate", "harbour_master", "vessels", window.Update, `{"name":"a\ud800b"}`, "name: the text holds half of a surrogate pair, which is no character"},

@@ -156,6 +156,9 @@ func decimal(s string, t *model.Type) (string, error) {
 	return s, nil
 }
 
+// mostDimensions is how deep PostgreSQL's arrays stand in arrays (its documentation, 8.15).
+const mostDimensions = 6
+
 // array writes a JSON array as PostgreSQL's array text.
 func array(raw string, t *model.Type, mismatch func(string) error) (string, error) {
 	items, ok := elements(raw)
@@ -163,43 +166,61 @@ func array(raw string, t *model.Type, mismatch func(string) error) (string, erro
 		return "", mismatch("")
 	}
 	var b strings.Builder
+	err := writeArray(&b, items, t, 1)
+	return b.String(), err
+}
+
+// writeArray writes one dimension of an array. Arrays of arrays have the type of the inner one, and are all of one length.
+func writeArray(b *strings.Builder, items []string, t *model.Type, dimension int) error {
+	size := -1 // of the arrays in this one; -1: there are none
 	b.WriteByte('{')
-	length := func(item string) int { // of an array in the array, whose type PostgreSQL does not tell from its own; else -1
-		if inner, ok := elements(item); ok && t.Element.Kind != model.JSON {
-			return len(inner)
-		}
-		return -1
-	}
 	for i, item := range items {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		if length(item) != length(items[0]) {
-			return "", fmt.Errorf("item %d: the items of an array are arrays of one length, or none is an array", i+1)
+		var inner []string
+		length := -1
+		if t.Element.Kind != model.JSON && item[0] == '[' {
+			if dimension == mostDimensions {
+				return fmt.Errorf("arrays stand at most %d deep", mostDimensions)
+			}
+			inner, _ = elements(item)
+			length = len(inner)
 		}
-		if item == "null" {
-			b.WriteString("NULL")
-			continue
+		if i == 0 {
+			size = length
 		}
-		of, nested := t.Element, length(item) >= 0
-		if nested {
-			of = t
+		if length != size {
+			return fmt.Errorf("item %d: the items of an array are arrays of one length, or none is an array", i+1)
 		}
-		text, err := convert(item, of)
-		if err != nil {
-			return "", fmt.Errorf("item %d: %w", i+1, err)
+		if err := writeItem(b, item, inner, t, dimension); err != nil {
+			return fmt.Errorf("item %d: %w", i+1, err)
 		}
-		if nested {
-			b.WriteString(text)
-			continue
-		}
-		b.WriteByte('"')
-		b.WriteString(strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text))
-		b.WriteByte('"')
 	}
 	b.WriteByte('}')
-	return b.String(), nil
+	return nil
 }
+
+func writeItem(b *strings.Builder, item string, inner []string, t *model.Type, dimension int) error {
+	if inner != nil {
+		return writeArray(b, inner, t, dimension+1)
+	}
+	if item == "null" {
+		b.WriteString("NULL")
+		return nil
+	}
+	text, err := convert(item, t.Element)
+	if err != nil {
+		return err
+	}
+	b.WriteByte('"')
+	b.WriteString(escaped.Replace(text))
+	b.WriteByte('"')
+	return nil
+}
+
+// escaped escapes what stands in quotes in the text of an array.
+var escaped = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 
 // rangeText writes an object with bounds as PostgreSQL's range text. An end that is left out is open.
 func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, error) {

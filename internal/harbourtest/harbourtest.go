@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -29,6 +30,7 @@ var (
 
 // Main runs a test binary's tests with a database server beside them.
 func Main(m *testing.M) int {
+	forgetShell()
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "eager-test-")
 	if err == nil {
@@ -51,6 +53,15 @@ func Main(m *testing.M) int {
 		return 1
 	}
 	return m.Run()
+}
+
+// forgetShell drops what the shell says of another service, as one does in which the demo's demo.env was read.
+func forgetShell() {
+	for _, line := range os.Environ() {
+		if name, _, _ := strings.Cut(line, "="); strings.HasPrefix(name, "EAGER_") || name == "JWKS_URL" {
+			_ = os.Unsetenv(name)
+		}
+	}
 }
 
 // Database makes a database for one test and returns its DSN: a copy of the harbour, or an empty one.

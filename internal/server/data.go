@@ -326,7 +326,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 			_ = page.Close()
 		}
 	}()
-	paper := paperOf(f, strings.Repeat("../", strings.Count(below(r), "/"))+"$metadata#"+page.Context)
+	paper := paperOf(f, contextURL(r, page.Context))
 	switch {
 	case page.View == request.Number:
 		out.kind, out.buf = "text/plain; charset=utf-8", strconv.AppendInt(out.buf[:0], page.Total(), 10)

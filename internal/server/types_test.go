@@ -103,6 +103,48 @@ func TestTypesInAndOut(t *testing.T) {
 	}
 }
 
+// A timestamp is stored as PostgreSQL itself reads its text, however it is written.
+func TestMoments(t *testing.T) {
+	r := start(t)
+	ctx := context.Background()
+	dsn := harbourtest.Database(t, false)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "set timezone = 'UTC'; create table log (id int primary key, seen timestamptz, noted timestamp); insert into log values (1)"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.PushDraft(ctx, "moments", "window: moments\nsource: "+dsn+"\nresources: {log: {}}"); err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{
+		"2026-07-01T12:30:00Z", "2026-07-01t12:30:00z", "2026-07-01T12:30Z", "2026-07-01T12:30:00+02:00", "2026-07-01T12:30-09:30", "2026-07-01T12:30:00.5Z", "2026-07-01T12:30:00.000Z",
+		"2026-07-01T12:30:00.123456Z", "2026-07-01T12:30:00.1234564Z", "2026-07-01T12:30:00.1234566Z", "2026-07-01T12:30:00.9999999Z", "2026-07-01T12:30:00.123456789+02:00",
+		"1999-12-31T23:59:59.999999Z", "2000-01-01T00:00:00Z", "1969-12-31T23:59:59Z", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59.999999Z", "2024-02-29T00:00:00+14:00",
+	} {
+		var want string
+		if err := conn.QueryRow(ctx, `select to_char($1::text::timestamptz, 'YYYY-MM-DD"T"HH24:MI:SS.US')`, text).Scan(&want); err != nil {
+			t.Fatal(err)
+		}
+		a := r.Send(t, r.Operator.Token, "PATCH", "/draft/moments/log/1", strings.NewReader(fmt.Sprintf(`{"seen":%q,"noted":%q}`, text, text)))
+		var seen, noted string
+		if err := conn.QueryRow(ctx, `select to_char(seen, 'YYYY-MM-DD"T"HH24:MI:SS.US'), to_char(noted, 'YYYY-MM-DD"T"HH24:MI:SS.US') from log`).Scan(&seen, &noted); err != nil {
+			t.Fatal(err)
+		}
+		if a.StatusCode != 200 || seen != want || noted != want {
+			t.Errorf("%s: %d %s; stored as %s and %s, PostgreSQL reads %s", text, a.StatusCode, a.Text, seen, noted, want)
+		}
+	}
+	for _, text := range []string{"0000-01-01T00:00:00Z", "2026-07-01T12:30:60Z", "2026-02-29T12:30:00Z", "2026-07-01T24:00:00Z", "2026-07-01 12:30:00Z", "2026-07-01T12:30:00", ""} {
+		a := r.Send(t, r.Operator.Token, "PATCH", "/draft/moments/log/1", strings.NewReader(fmt.Sprintf(`{"seen":%q}`, text)))
+		if a.StatusCode != 400 && a.StatusCode != 422 {
+			t.Errorf("%q: %d %s", text, a.StatusCode, a.Text)
+		}
+	}
+}
+
 // same compares JSON without regard to blanks and to zeros at the end of a number.
 func same(got json.RawMessage, want string) bool {
 	var a, b any

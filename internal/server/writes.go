@@ -164,13 +164,13 @@ func writeRows(w http.ResponseWriter, r *http.Request, written *service.Written,
 	}
 	w.Header().Set("Preference-Applied", "return=representation")
 	w.Header().Set("Content-Type", f.contentType())
-	_, _ = w.Write(paperOf(f, contextOf(r, written)).collection(written.Row))
+	_, _ = w.Write(paperOf(f, contextURL(r, written.Context)).collection(written.Row))
 	return nil
 }
 
-// contextOf is the address of the description of an answer, relative to the request.
-func contextOf(r *http.Request, written *service.Written) string {
-	return strings.Repeat("../", strings.Count(below(r), "/")) + "$metadata#" + written.Context
+// contextURL is the address of the description of an answer, relative to the request.
+func contextURL(r *http.Request, context string) string {
+	return strings.Repeat("../", strings.Count(below(r), "/")) + "$metadata#" + context
 }
 
 // writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
@@ -205,7 +205,8 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 	}
 	w.Header()["Content-Type"] = []string{f.contentType()}
 	w.WriteHeader(status)
-	p := paperOf(f, contextOf(r, written))
-	room := make([]byte, 0, len(p.url)+len(written.Row)+32) // and what stands around them
-	_, _ = w.Write(p.one(room, func(dst []byte) []byte { return append(dst, written.Row...) }))
+	pooled := buffers.Get().(*[]byte)
+	*pooled = paperOf(f, contextURL(r, written.Context)).one((*pooled)[:0], func(dst []byte) []byte { return append(dst, written.Row...) })
+	_, _ = w.Write(*pooled)
+	buffers.Put(pooled)
 }

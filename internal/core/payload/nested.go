@@ -152,7 +152,7 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(raw))
 		return nil
 	}
-	members, err := membersOf(raw)
+	members, err := membersOf(raw, nil)
 	if f, ok := fault.From(err); ok {
 		rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
 		return nil
@@ -244,7 +244,8 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
 	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied}, decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
-	members, err := membersOf(item.body)
+	var room [8]member
+	members, err := membersOf(item.body, room[:])
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +256,7 @@ func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supp
 // Delta reads the body of a change of a whole collection: rows by key or @id, new ones, and those that are to go (Protocol,
 // 11.4.13; JSON Format, 15).
 func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error) {
-	members, err := object(body)
+	members, err := object(body, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -51,7 +51,8 @@ type form struct {
 }
 
 func read(body []byte, f form) (*Row, error) {
-	members, err := object(body)
+	var room [8]member
+	members, err := object(body, room[:])
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +165,7 @@ func (rd *reader) row(members []member) *Row {
 type member struct{ name, value string } // the value is JSON
 
 // object parts the body into its members and refuses what is no single JSON object, with the line and column.
-func object(body []byte) ([]member, error) {
+func object(body []byte, room []member) ([]member, error) {
 	if len(bytes.TrimSpace(body)) == 0 {
 		return nil, fault.New(fault.Invalid, "body.missing", "the body is empty; a JSON object with the row's fields is expected")
 	}
@@ -178,12 +179,13 @@ func object(body []byte) ([]member, error) {
 	if text[0] != '{' {
 		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(text))
 	}
-	return membersOf(text)
+	return membersOf(text, room)
 }
 
-// membersOf parts an object that is known to be JSON. Names and values are parts of its text, which is not copied.
-func membersOf(body string) ([]member, error) {
-	members := make([]member, 0, 8)
+// membersOf parts an object that is known to be JSON. Names and values are parts of its text, which is not copied. They
+// are put into the room as far as it goes.
+func membersOf(body string, room []member) ([]member, error) {
+	members := room[:0]
 	for at := next(body, 1); body[at] != '}'; {
 		end := valueEnd(body, at)
 		m := member{name: nameOf(body[at:end])}

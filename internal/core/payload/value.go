@@ -89,10 +89,15 @@ func stringValue(s string, t *model.Type) (string, error) {
 		}
 		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
 	}
-	if m, ok := arg.(time.Time); ok && t.Kind == model.Instant {
+	if m, ok := arg.(time.Time); ok && t.Kind == model.Instant && !isPlain(s) {
 		return m.Format(time.RFC3339Nano), nil
 	}
 	return s, nil
+}
+
+// isPlain says whether a timestamp that has been read is written as it would be written again.
+func isPlain(s string) bool {
+	return len(s) == len("2026-07-01T12:30:00Z") && s[10] == 'T' && s[len(s)-1] == 'Z'
 }
 
 func wholeNumber(raw string, t *model.Type, mismatch func(string) error) (string, error) {
@@ -314,7 +319,7 @@ func partsOf(raw string, mismatch func(string) error, hint string) ([]member, er
 	if raw[0] != '{' {
 		return nil, mismatch(hint)
 	}
-	return membersOf(raw)
+	return membersOf(raw, nil)
 }
 
 // unquoted is the text of a JSON string; it says no to any other value.

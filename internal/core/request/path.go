@@ -25,15 +25,15 @@ type pathReader struct {
 }
 
 func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
-	p := &pathReader{r: r, s: s, segments: strings.Split(strings.Trim(path, "/"), "/")}
-	for i, raw := range p.segments {
+	p := &pathReader{r: r, s: s, segments: s.segments}
+	for raw := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
 		text, err := url.PathUnescape(raw)
 		if err != nil {
 			return fault.New(fault.Invalid, "path.invalid", "the path has a percent sign that is no encoding: %q", raw).On("path")
 		}
-		p.segments[i] = text
+		p.segments = append(p.segments, text)
 	}
-	s.option = "path"
+	s.segments, s.option = p.segments, "path"
 	name, bracket, hasBracket := strings.Cut(p.segments[0], "(")
 	resource := m.Resource(name)
 	if resource == nil && slices.Contains(undone, name) {
@@ -174,10 +174,12 @@ func (p *pathReader) key(h *hop) error {
 	if len(rest) < count {
 		return keyFault("%s has a key of %d parts (%s); the path gives %d", h.resource.Name, count, keyNames(h.resource), len(rest))
 	}
+	first := len(p.r.keys)
 	for _, text := range rest[:count] {
-		h.key = append(h.key, keyPart{"", len(p.s.literals)})
+		p.r.keys = append(p.r.keys, keyPart{"", len(p.s.literals)})
 		p.s.literal(Segment, text, 0)
 	}
+	h.key = p.r.keys[first:len(p.r.keys):len(p.r.keys)]
 	p.i += count
 	return nil
 }

@@ -29,20 +29,24 @@ type Request struct {
 	Literals []Literal // in the order of the shape
 	After    string    // the continuation of a next link, "" where there is none
 	hops     []hop
+	keys     []keyPart // of all hops
 	options  []option
 	filters  [][]token // of $filter(…) in the path
 	params   []int     // of a named query: the literal of each parameter
 	text     []string
 	scanned  *scanner // of the options' tokens
 	room     struct { // for as much as most requests have
-		hops    [2]hop
-		text    [7]string
-		options [3]option
+		hops     [2]hop
+		keys     [1]keyPart
+		literals [1]Literal
+		text     [7]string
 	}
 }
 
 // scanners go from one request to the next, with their room for tokens and shapes.
-var scanners = sync.Pool{New: func() any { return &scanner{tokens: make([]token, 0, 64), shape: make([]byte, 0, 256)} }}
+var scanners = sync.Pool{New: func() any {
+	return &scanner{tokens: make([]token, 0, 64), shape: make([]byte, 0, 256), segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
+}}
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
 func (r *Request) Release() {
@@ -95,9 +99,9 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := scanners.Get().(*scanner)
-	*s = scanner{shape: s.shape[:0], tokens: s.tokens[:0]}
 	r := &Request{scanned: s}
-	r.hops, r.text, r.options = r.room.hops[:0], r.room.text[:0], r.room.options[:0]
+	*s = scanner{shape: s.shape[:0], tokens: s.tokens[:0], segments: s.segments[:0], options: s.options[:0], literals: r.room.literals[:0]}
+	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err
@@ -176,8 +180,8 @@ func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases 
 			continue
 		}
 		rawName, rawValue, _ := strings.Cut(pair, "=")
-		name, err1 := url.QueryUnescape(rawName)
-		value, err2 := url.QueryUnescape(rawValue)
+		name, err1 := unescaped(rawName)
+		value, err2 := unescaped(rawValue)
 		if err1 != nil || err2 != nil {
 			return values, nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
 		}
@@ -206,6 +210,14 @@ func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases 
 		values[i] = optionText{value, true}
 	}
 	return values, aliases, others, nil
+}
+
+// unescaped undoes the encoding of a part of a query; most have none.
+func unescaped(raw string) (string, error) {
+	if strings.IndexByte(raw, '%') < 0 && strings.IndexByte(raw, '+') < 0 {
+		return raw, nil
+	}
+	return url.QueryUnescape(raw)
 }
 
 // Options names the options of the request.

@@ -207,12 +207,20 @@ func FuzzRead(f *testing.F) {
 
 func BenchmarkRead(b *testing.B) {
 	m, _ := harbour.Saltmere(b)
-	query := url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'")
-	b.ReportAllocs()
-	for b.Loop() {
-		if _, err := request.Read(m, "port_calls", "filter="+query+"&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"); err != nil {
-			b.Fatal(err)
-		}
+	for _, r := range []struct{ name, path, query string }{
+		{"list", "port_calls", "filter=" + url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'") + "&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"},
+		{"row", "port_calls/4711", "select=id,vessel_id,berth_code,status,eta,etd,arrived_at,draught_m,hazardous"},
+	} {
+		b.Run(r.name, func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				read, err := request.Read(m, r.path, r.query)
+				if err != nil {
+					b.Fatal(err)
+				}
+				read.Release()
+			}
+		})
 	}
 }
 

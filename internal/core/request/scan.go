@@ -19,6 +19,8 @@ type scanner struct {
 	tokens   []token
 	literals []Literal
 	shape    []byte
+	segments []string // of the path
+	options  []option // of the request
 	parens   int
 	aliases  map[string]string // what parameter aliases stand for
 	aliased  int               // how deep aliases stand in aliases

@@ -1,7 +1,7 @@
 // Command bench measures Eager Window beside handlers written by hand, in one run, alternating, against one database, at 16
 // connections. Each side is a process of its own, and so is the load. It prints the medians of requests a second, p50 and p99, and
-// the median of the rounds' ratios, as a table and, with -json FILE, as JSON. Only the ratios mean something: machines are noisy,
-// and the two sides of one round run next to each other. A round during which the host took the processors away is run again.
+// the median of the rounds' ratios with its standard error, as a table and, with -json FILE, as JSON. Only the ratios mean something:
+// machines are noisy, and the two sides of one round run next to each other. More -rounds make the error smaller. A round during which the host took the processors away is run again.
 package main
 
 import (
@@ -14,6 +14,7 @@ import (
 	"io"
 	"log"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	_ "net/http/pprof" // of the process under load, at BENCH_PPROF
@@ -77,6 +78,7 @@ type result struct {
 	Ours  side    `json:"ours"`
 	Hand  side    `json:"hand"`
 	Ratio float64 `json:"ratio"`
+	Error float64 `json:"standard_error"` // of the ratio
 	Goal  float64 `json:"goal,omitempty"`
 	Again int     `json:"disturbed_rounds,omitempty"`
 }
@@ -211,7 +213,7 @@ func (r race) run(ours, hand string, tokens map[string]string, rounds int, lengt
 			a, b, ratios = append(a, x), append(b, y), append(ratios, x.Rate/y.Rate)
 		}
 	}
-	res.Ours, res.Hand, res.Ratio, res.Again = medians(a), medians(b), median(ratios), rounds-again
+	res.Ours, res.Hand, res.Ratio, res.Error, res.Again = medians(a), medians(b), median(ratios), standardError(ratios), rounds-again
 	return res, nil
 }
 
@@ -330,15 +332,23 @@ func median(v []float64) float64 {
 	return v[len(v)/2]
 }
 
+// standardError is that of the median, by the quartiles, as one wild round should not count for much: of a normal distribution it is
+// 1.25 deviations over the root of n, and a deviation is the quartiles' distance over 1.35.
+func standardError(v []float64) float64 {
+	slices.Sort(v)
+	n := len(v)
+	return 1.25 * (v[3*n/4] - v[n/4]) / 1.35 / math.Sqrt(float64(n))
+}
+
 func print(out io.Writer, results []result) {
 	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintln(w, "\tours req/s\tp50 ms\tp99 ms\thand req/s\tp50 ms\tp99 ms\tratio\tgoal\tdisturbed\t")
+	fmt.Fprintln(w, "\tours req/s\tp50 ms\tp99 ms\thand req/s\tp50 ms\tp99 ms\tratio\t±\tgoal\tdisturbed\t")
 	for _, r := range results {
 		goal := "-"
 		if r.Goal > 0 {
 			goal = fmt.Sprintf("%.2f", r.Goal)
 		}
-		fmt.Fprintf(w, "%s\t%.0f\t%.2f\t%.2f\t%.0f\t%.2f\t%.2f\t%.2f\t%s\t%d\t\n", r.Name, r.Ours.Rate, r.Ours.P50, r.Ours.P99, r.Hand.Rate, r.Hand.P50, r.Hand.P99, r.Ratio, goal, r.Again)
+		fmt.Fprintf(w, "%s\t%.0f\t%.2f\t%.2f\t%.0f\t%.2f\t%.2f\t%.2f\t%.2f\t%s\t%d\t\n", r.Name, r.Ours.Rate, r.Ours.P50, r.Ours.P99, r.Hand.Rate, r.Hand.P50, r.Hand.P99, r.Ratio, r.Error, goal, r.Again)
 	}
 	w.Flush()
 }

@@ -132,13 +132,13 @@ func (a *arguments) encoded(arg any, oid uint32, types *pgtype.Map) (value []byt
 var epoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
 
 // momentOf is a timestamp in the database's own form, for its reader of texts is slow. Left to that are digits past the microseconds, which
-// it rounds, and the year 0, which it refuses.
+// it rounds.
 func momentOf(text string, oid uint32) (uint64, bool) {
 	if oid != pgtype.TimestamptzOID || len(text) > len("2026-07-01T12:30:00.000000Z") {
 		return 0, false
 	}
 	t, err := time.Parse(time.RFC3339, text)
-	return uint64(t.UnixMicro() - epoch), err == nil && t.Year() > 0
+	return uint64(t.UnixMicro() - epoch), err == nil
 }
 
 // told passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it

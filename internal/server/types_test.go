@@ -113,7 +113,7 @@ func TestMoments(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, "set timezone = 'UTC'; create table log (id int primary key, seen timestamptz, noted timestamp); insert into log values (1)"); err != nil {
+	if _, err := conn.Exec(ctx, "set timezone = 'UTC'; create table log (id int primary key, seen timestamptz, noted timestamp, day date); insert into log values (1)"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Operator.PushDraft(ctx, "moments", "window: moments\nsource: "+dsn+"\nresources: {log: {}}"); err != nil {
@@ -123,26 +123,56 @@ func TestMoments(t *testing.T) {
 		"2026-07-01T12:30:00Z", "2026-07-01t12:30:00z", "2026-07-01T12:30Z", "2026-07-01T12:30:00+02:00", "2026-07-01T12:30-09:30", "2026-07-01T12:30:00.5Z", "2026-07-01T12:30:00.000Z",
 		"2026-07-01T12:30:00.123456Z", "2026-07-01T12:30:00.1234564Z", "2026-07-01T12:30:00.1234566Z", "2026-07-01T12:30:00.9999999Z", "2026-07-01T12:30:00.123456789+02:00",
 		"1999-12-31T23:59:59.999999Z", "2000-01-01T00:00:00Z", "1969-12-31T23:59:59Z", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59.999999Z", "2024-02-29T00:00:00+14:00",
+		"infinity", "-infinity", "10000-01-01T00:00:00.5Z", "0000-02-29T12:30:00Z", "-0043-03-15T12:30:00Z", "-4712-01-01T00:00:00Z", "294276-12-31T23:59:59.999999Z",
 	} {
-		var want string
-		if err := conn.QueryRow(ctx, `select to_char($1::text::timestamptz, 'YYYY-MM-DD"T"HH24:MI:SS.US')`, text).Scan(&want); err != nil {
+		day, _, _ := strings.Cut(strings.ToUpper(text), "T")
+		if strings.HasSuffix(text, "infinity") {
+			day = text
+		}
+		a := r.Send(t, r.Operator.Token, "PATCH", "/draft/moments/log/1", strings.NewReader(fmt.Sprintf(`{"seen":%q,"noted":%q,"day":%q}`, text, text, day)))
+		var same bool
+		if err := conn.QueryRow(ctx, `select (seen, noted, day) = ($1::text::timestamptz, $1::text::timestamptz at time zone 'UTC', $2::text::date) from log`, asPostgreSQL(text), asPostgreSQL(day)).Scan(&same); err != nil {
 			t.Fatal(err)
 		}
-		a := r.Send(t, r.Operator.Token, "PATCH", "/draft/moments/log/1", strings.NewReader(fmt.Sprintf(`{"seen":%q,"noted":%q}`, text, text)))
-		var seen, noted string
-		if err := conn.QueryRow(ctx, `select to_char(seen, 'YYYY-MM-DD"T"HH24:MI:SS.US'), to_char(noted, 'YYYY-MM-DD"T"HH24:MI:SS.US') from log`).Scan(&seen, &noted); err != nil {
+		if a.StatusCode != 200 || !same {
+			t.Errorf("%s: %d %s is not what PostgreSQL reads", text, a.StatusCode, a.Text)
+		}
+		var row map[string]json.RawMessage
+		if err := json.Unmarshal([]byte(a.Text), &row); err != nil {
 			t.Fatal(err)
 		}
-		if a.StatusCode != 200 || seen != want || noted != want {
-			t.Errorf("%s: %d %s; stored as %s and %s, PostgreSQL reads %s", text, a.StatusCode, a.Text, seen, noted, want)
+		delete(row, "@context")
+		again, _ := json.Marshal(row)
+		if back := r.Send(t, r.Operator.Token, "PUT", "/draft/moments/log/1", strings.NewReader(string(again))); back.Text != a.Text {
+			t.Errorf("%s: what was read, sent back: %d %s, before %s", text, back.StatusCode, back.Text, a.Text)
+		}
+		if strings.HasSuffix(text, "infinity") {
+			continue // no literal of a filter
+		}
+		filter := fmt.Sprintf("seen eq %s and seen in (%s,2026-01-01T00:00:00Z) and day in (%s,2026-01-01)", text, text, day)
+		if list := readList(t, r.Send(t, r.Operator.Token, "GET", "/draft/moments/log?filter="+strings.ReplaceAll(filter, "+", "%2B"), nil)); len(list.Value) != 1 {
+			t.Errorf("%s finds %d rows", filter, len(list.Value))
 		}
 	}
-	for _, text := range []string{"0000-01-01T00:00:00Z", "2026-07-01T12:30:60Z", "2026-02-29T12:30:00Z", "2026-07-01T24:00:00Z", "2026-07-01 12:30:00Z", "2026-07-01T12:30:00", ""} {
+	for _, text := range []string{"2026-07-01T12:30:60Z", "2026-02-29T12:30:00Z", "2026-07-01T24:00:00Z", "2026-07-01 12:30:00Z", "2026-07-01T12:30:00", "", "Infinity", "99999999-01-01T00:00:00Z", "-0001-02-29T00:00:00Z", "-12-01-01T00:00:00Z"} {
 		a := r.Send(t, r.Operator.Token, "PATCH", "/draft/moments/log/1", strings.NewReader(fmt.Sprintf(`{"seen":%q}`, text)))
 		if a.StatusCode != 400 && a.StatusCode != 422 {
 			t.Errorf("%q: %d %s", text, a.StatusCode, a.Text)
 		}
 	}
+}
+
+// asPostgreSQL writes the years before the first as BC.
+func asPostgreSQL(text string) string {
+	switch {
+	case strings.HasPrefix(text, "0000-"):
+		return "0001" + text[4:] + " BC"
+	case strings.HasPrefix(text, "-0043-"):
+		return "0044" + text[5:] + " BC"
+	case strings.HasPrefix(text, "-4712-"):
+		return "4713" + text[5:] + " BC"
+	}
+	return text
 }
 
 // same compares JSON without regard to blanks and to zeros at the end of a number.

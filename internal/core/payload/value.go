@@ -89,15 +89,15 @@ func stringValue(s string, t *model.Type) (string, error) {
 		}
 		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
 	}
-	if m, ok := arg.(time.Time); ok && t.Kind == model.Instant && !isPlain(s) {
-		return m.Format(time.RFC3339Nano), nil
+	if m, ok := arg.(time.Time); ok && !isPlain(s) {
+		return request.TimeText(m, t.Kind), nil
 	}
 	return s, nil
 }
 
 // isPlain says whether a timestamp that has been read is written as it would be written again.
 func isPlain(s string) bool {
-	return len(s) == len("2026-07-01T12:30:00Z") && s[10] == 'T' && s[len(s)-1] == 'Z'
+	return len(s) == len("2026-07-01T12:30:00Z") && s[10] == 'T' && s[len(s)-1] == 'Z' && s[:4] != "0000"
 }
 
 func wholeNumber(raw string, t *model.Type, mismatch func(string) error) (string, error) {

@@ -2,6 +2,7 @@ package request
 
 import (
 	"encoding/base64"
+	"fmt"
 	"math"
 	"regexp"
 	"slices"
@@ -152,8 +153,6 @@ func (v *Value) listArg(l Literal) (any, error) {
 		return listOf[int64](l, t)
 	case model.Single, model.Double:
 		return listOf[float64](l, t)
-	case model.Instant:
-		return listOf[time.Time](l, t)
 	}
 	return listOf[string](l, t)
 }
@@ -169,7 +168,7 @@ func listOf[T any](l Literal, t *model.Type) ([]T, error) {
 		case T:
 			out[i] = a
 		case time.Time:
-			out[i] = any(a.Format(time.DateOnly)).(T)
+			out[i] = any(TimeText(a, t.Kind)).(T)
 		case []byte:
 			out[i] = any(`\x` + hexString(a)).(T)
 		}
@@ -233,11 +232,13 @@ func argument(l Literal, t *model.Type) (any, error) {
 		}
 		return l.Text, nil
 	case model.Date:
-		d, err := time.Parse(time.DateOnly, l.Text)
-		if err != nil {
-			return nil, bad("date; write year-month-day such as 2026-07-01")
+		if d, ok := readTime(l.Text, time.DateOnly); ok {
+			return d, nil
 		}
-		return d, nil
+		if isEndless(l) {
+			return l.Text, nil
+		}
+		return nil, bad("date; write year-month-day such as 2026-07-01")
 	case model.TimeOfDay:
 		for _, layout := range []string{"15:04:05", "15:04"} {
 			if _, err := time.Parse(layout, l.Text); err == nil {
@@ -246,10 +247,11 @@ func argument(l Literal, t *model.Type) (any, error) {
 		}
 		return nil, bad("time of day; write 12:30:00")
 	case model.Instant:
-		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00"} {
-			if m, err := time.Parse(layout, strings.ToUpper(l.Text)); err == nil {
-				return m.UTC(), nil
-			}
+		if m, ok := readTime(strings.ToUpper(l.Text), time.RFC3339Nano, "2006-01-02T15:04Z07:00"); ok {
+			return m.UTC().Round(time.Microsecond), nil // as the database would
+		}
+		if isEndless(l) {
+			return l.Text, nil
 		}
 		return nil, bad("timestamp with its zone; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00")
 	case model.Duration:
@@ -278,6 +280,44 @@ func argument(l Literal, t *model.Type) (any, error) {
 		return nil, bad("text: it holds a NUL character")
 	}
 	return l.Text, nil
+}
+
+// isEndless says whether a text of a body is the time before or after all others (PostgreSQL, 8.5.1.4), which it is answered as too.
+func isEndless(l Literal) bool {
+	return l.Class == Segment && (l.Text == "infinity" || l.Text == "-infinity")
+}
+
+// readTime reads a time by the first layout that fits it. A year has four digits or more, and one before the year 0 a sign (ABNF, year);
+// the database has none past lastYear.
+func readTime(text string, layouts ...string) (time.Time, bool) {
+	for _, layout := range layouts {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, true
+		}
+	}
+	n := yearLength(text)
+	year, err := strconv.Atoi(text[:n])
+	if n <= 4 || err != nil || year > lastYear || year < -lastYear {
+		return time.Time{}, false
+	}
+	like := 2000 + (year%400+400)%400 // a year with the same days
+	t, ok := readTime(strconv.Itoa(like)+text[n:], layouts...)
+	return t.AddDate(year-like, 0, 0), ok
+}
+
+const lastYear = 5_874_897
+
+// TimeText writes a date or timestamp as PostgreSQL reads it: it counts the years before the first from 1 BC on.
+func TimeText(t time.Time, kind model.Kind) string {
+	layout := time.RFC3339Nano
+	if kind == model.Date {
+		layout = time.DateOnly
+	}
+	text := t.Format(layout)
+	if t.Year() > 0 {
+		return text
+	}
+	return fmt.Sprintf("%04d%s BC", 1-t.Year(), text[yearLength(text):])
 }
 
 func compilePattern(text string) error {

@@ -248,7 +248,7 @@ func (r *Request) KeyTexts(q *Query) ([]string, error) {
 		case []byte:
 			texts[i] = `\x` + hexString(arg)
 		case time.Time:
-			texts[i] = arg.Format(time.RFC3339Nano)
+			texts[i] = TimeText(arg, q.Key[i].T.Kind)
 		default:
 			texts[i] = fmt.Sprint(arg)
 		}

@@ -551,10 +551,27 @@ func digits(s string) bool {
 	return s != ""
 }
 
-// dateLength is 10 where the text begins with a date, else 0.
+// dateLength is how long the date is that the text begins with, 0 where it begins with none.
 func dateLength(s string) int {
-	if len(s) >= 10 && digits(s[:4]) && s[4] == '-' && digits(s[5:7]) && s[7] == '-' && digits(s[8:10]) {
-		return 10
+	n := yearLength(s)
+	if n > 0 && len(s) >= n+6 && digits(s[n+1:n+3]) && s[n+3] == '-' && digits(s[n+4:n+6]) {
+		return n + 6
+	}
+	return 0
+}
+
+// yearLength is how long the year is that stands before a dash: four digits, or more and a sign.
+func yearLength(s string) int {
+	n := 0
+	if strings.HasPrefix(s, "-") {
+		n++
+	}
+	first := n
+	for n < len(s) && s[n] >= '0' && s[n] <= '9' {
+		n++
+	}
+	if n-first >= 4 && n < len(s) && s[n] == '-' {
+		return n
 	}
 	return 0
 }

@@ -8,8 +8,11 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"eagerwindow/internal/harbourtest"
 )
 
 // Many requests in one: what depends on what, groups that are one transaction, references to rows of requests before.
@@ -172,5 +175,42 @@ func TestIdempotencyKey(t *testing.T) {
 		if got := number("select count(*) from harbour.tug where name = 'Once'"); got != s.after || !strings.Contains(a.Text, s.text) {
 			t.Errorf("%s: %s %s; %s rows, want %s", s.name, a.Status, a.Text, got, s.after)
 		}
+	}
+}
+
+// While a request with a key is being done, a repeat is told to wait; afterwards it has the first one's answer.
+func TestKeyIsRunning(t *testing.T) {
+	r := start(t)
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, r.Harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	lock, err := conn.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := lock.Exec(ctx, "select from harbour.tug where id = 1 for update"); err != nil {
+		t.Fatal(err)
+	}
+	master := r.Token(t, "harbour_master")
+	send := func() harbourtest.Answer {
+		return write(t, r, master, "PATCH", "/api/saltmere/tugs/1", `{"bollard_pull_t":51}`, "Idempotency-Key", "slow")
+	}
+	first := make(chan harbourtest.Answer)
+	go func() { first <- send() }()
+	for column(t, r.Harbour, "select count(*)::text from pg_stat_activity where wait_event_type = 'Lock'")[0] == "0" {
+		time.Sleep(10 * time.Millisecond)
+	}
+	if a := send(); a.StatusCode != 409 || a.Header.Get("Retry-After") != "1" || !strings.Contains(a.Text, "key.running") {
+		t.Errorf("a repeat meanwhile: %s %v %s", a.Status, a.Header, a.Text)
+	}
+	if err := lock.Rollback(ctx); err != nil {
+		t.Fatal(err)
+	}
+	a := <-first
+	if again := send(); a.StatusCode != 200 || again.StatusCode != 200 || again.Text != a.Text || again.Header.Get("ETag") != a.Header.Get("ETag") {
+		t.Errorf("%s %s, then %s %s", a.Status, a.Text, again.Status, again.Text)
 	}
 }

@@ -117,12 +117,17 @@ func absent(resource, key string) string {
 func TestDatabaseAway(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "agent")
-	for _, tt := range []struct{ name, away, from, token, path, want string }{
-		{"the harbour", r.Harbour, r.Records, "", "/api/saltmere/arrivals_board?top=1", "the database is away"},
-		{"the records", r.Records, r.Harbour, token, "/api/saltmere/vessels?top=1", "who calls can't be looked up now"},
+	for _, tt := range []struct {
+		name, away, from, token, path, want string
+		ready                               int // without it
+	}{
+		{"the harbour", r.Harbour, r.Records, "", "/api/saltmere/arrivals_board?top=1", "the database is away", 200},
+		{"the records", r.Records, r.Harbour, token, "/api/saltmere/vessels?top=1", "who calls can't be looked up now", 503},
 	} {
-		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 200 {
-			t.Fatal(a.Text)
+		for _, path := range []string{tt.path, "/readyz", "/healthz"} {
+			if a := r.Send(t, tt.token, "GET", path, nil); a.StatusCode != 200 {
+				t.Fatal(a.Text)
+			}
 		}
 		name := column(t, tt.away, "select current_database()")[0]
 		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections false`, name))
@@ -130,6 +135,11 @@ func TestDatabaseAway(t *testing.T) {
 		time.Sleep(time.Second) // what was looked up a moment ago is good for less
 		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, tt.want) {
 			t.Errorf("while %s is away: %s %s", tt.name, a.Status, a.Text)
+		}
+		for path, want := range map[string]int{"/readyz": tt.ready, "/healthz": 200} {
+			if a := r.Send(t, "", "GET", path, nil); a.StatusCode != want || want == 503 && a.Header.Get("Retry-After") == "" {
+				t.Errorf("%s while %s is away: %s %s", path, tt.name, a.Status, a.Text)
+			}
 		}
 		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections true`, name))
 		for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {

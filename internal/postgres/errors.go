@@ -31,7 +31,14 @@ func translate(ctx context.Context, err error) error {
 	if errors.As(err, &connect) || !errors.As(err, &p) {
 		return unavailable(ctx, err)
 	}
+	raised := p.Routine == "exec_stmt_raise" // by a RAISE of the database's owner, whose words are meant for whoever writes
 	refuse := func(kind fault.Kind, code, message string) error {
+		if raised {
+			code, message = "row.refused", p.Message
+			if p.Hint != "" {
+				message += "; " + p.Hint
+			}
+		}
 		return &Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message}
 	}
 	switch p.Code {
@@ -56,8 +63,6 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.TimedOut, "time.limit", "the database took longer than the time limit")
 	case "42501", "25006":
 		return refuse(fault.Forbidden, "database.denied", "the database does not let this service do that")
-	case "P0001":
-		return refuse(fault.Unprocessable, "row.refused", p.Message)
 	}
 	switch p.Code[:2] {
 	case "22":
@@ -68,6 +73,9 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Conflict, "row.concurrent", "another write came between; try again")
 	case "53", "57", "58":
 		return refuse(fault.Unavailable, "database.unavailable", away)
+	}
+	if raised {
+		return refuse(fault.Unprocessable, "row.refused", p.Message)
 	}
 	return fmt.Errorf("run a statement: %w", err)
 }

@@ -152,11 +152,11 @@ func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
 }
 
 func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {
+	if refusal.Column != "" && (refusal.Table == t.Name || refusal.Table == "") { // a RAISE may tell the column alone
+		return []string{refusal.Column}
+	}
 	if refusal.Table != t.Name {
 		return nil
-	}
-	if refusal.Column != "" {
-		return []string{refusal.Column}
 	}
 	for _, k := range t.ForeignKeys {
 		if k.Name == refusal.Constraint {

@@ -69,7 +69,7 @@ roles:
 		{"clerk", "/calls", `[{"id":` + theirs + `,"draught_m":2.5}]`, 404, "no such row", "", "select draught_m <> 2.5 from harbour.port_call where id = " + theirs},
 		{"clerk", "/calls", `[{"vessel_id":1,"eta":"2027-01-01T00:00:00Z","draught_m":5}]`, 403, "nothing was changed", "", "select true"},
 		{"clerk", "/calls", `[{"id":1},{"id":2},{"id":3},{"id":4}]`, 409, "the body has 4 rows, and role \\\"clerk\\\" may write 3 at once", "", "select true"},
-		{"clerk", "/calls", `[{"id":` + own[0] + `,"status":"departed"}]`, 400, "may not update this field", "", "select true"},
+		{"clerk", "/calls", `[{"id":` + own[0] + `,"status":"departed"}]`, 403, "may not update this field", "", "select true"},
 	} {
 		s.body = strings.Replace(s.body, "%puck%", number("select coalesce(max(id), 0)::text from harbour.tug where name = 'Puck'"), 1)
 		a := write(t, r, r.Operator.Token, "PATCH", "/draft/bulk"+s.path, `{"@context":"#$delta","value":`+s.body+`}`, "Act-As", s.role)

@@ -268,7 +268,15 @@ func (o *oracle) ask(role *oracleRole, op string) asked {
 		value, body := o.value(resource, field)
 		next[field] = value
 		a := asked{method: "PATCH", path: "/" + resource + "/" + url.PathEscape(id), body: fmt.Sprintf(`{%q:%s}`, field, body), apply: func() { table[id] = next }}
-		if p != nil && (!p.has(field) || field == key || value == nil && body != "null") {
+		switch {
+		case p == nil:
+		case field == key:
+			a.status = 400
+			return a
+		case !p.has(field):
+			a.status = -1
+			return a
+		case value == nil && body != "null":
 			a.status = 400
 			return a
 		}
@@ -285,10 +293,8 @@ func (o *oracle) ask(role *oracleRole, op string) asked {
 	body, _ := json.Marshal(made)
 	a := asked{method: "POST", path: "/berths", body: string(body), status: 201, apply: func() { o.tables["berths"][code] = made }}
 	switch {
-	case p == nil:
+	case p == nil || slices.ContainsFunc(slices.Collect(maps.Keys(made)), func(f string) bool { return !p.has(f) }):
 		a.status = -1
-	case slices.ContainsFunc(slices.Collect(maps.Keys(made)), func(f string) bool { return !p.has(f) }):
-		a.status = 400
 	case o.tables["berths"][code] != nil:
 		a.status = 409
 	case !p.covers(made, slices.Collect(maps.Keys(made))...):

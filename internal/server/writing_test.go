@@ -229,7 +229,7 @@ roles:
 		{"clerk", "PATCH", "/calls/$filter(status eq 'expected' and draught_m lt 8)/$each", `{"etd":null}`, 204, "", number("select count(*) from " + own + "and status = 'expected' and draught_m < 8"), "select bool_and(etd is null) from " + own + "and status = 'expected' and draught_m < 8"},
 		{"clerk", "PATCH", "/calls/$filter(status eq 'expected' and draught_m lt 8)/$each", `{"draught_m":12.5}`, 403, "some of these", "", "select count(*) > 0 from " + own + "and status = 'expected' and draught_m < 8"},
 		{"clerk", "PATCH", "/calls/$filter(remarks eq null)/$each", `{"etd":null}`, 403, "may not read remarks", "", "select true"},
-		{"clerk", "PATCH", "/calls/$filter(id eq 17)/$each", `{"remarks":"x"}`, 400, "may not update this field", "", "select true"},
+		{"clerk", "PATCH", "/calls/$filter(id eq 17)/$each", `{"remarks":"x"}`, 403, "may not update this field", "", "select true"},
 		{"clerk", "DELETE", "/vessels/$filter(id eq 3)/$each", "", 403, "may not delete vessels", "", "select true"},
 	} {
 		a := write(t, r, r.Operator.Token, s.method, "/draft/bulk"+s.path, s.body, "Act-As", s.role)
@@ -330,7 +330,7 @@ func TestWritesByPath(t *testing.T) {
 		{master, "DELETE", "/port_calls/17/eta", "", 400, "eta"},
 		{master, "PUT", "/port_calls/17/draught_m", `6.25`, 400, `the body of a field is {\"value\": …}`},
 		{master, "PUT", "/port_calls/17/draught_m", `{"value":"6.25"}`, 400, "leave out the quotes"},
-		{agent, "PUT", "/port_calls/17/remarks", `{"value":"x"}`, 400, "may not update this field"},
+		{agent, "PUT", "/port_calls/17/remarks", `{"value":"x"}`, 403, "may not update this field"},
 	} {
 		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
 			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)

@@ -250,7 +250,7 @@ func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supp
 		return nil, err
 	}
 	row := rd.row(members)
-	return row, told(mistakes)
+	return row, told(mistakes, scope)
 }
 
 // Delta reads the body of a change of a whole collection: rows by key or @id, new ones, and those that are to go (Protocol,
@@ -287,7 +287,7 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 		}
 		items = append(items, item)
 	}
-	return items, told(mistakes)
+	return items, told(mistakes, scope)
 }
 
 // KeyTexts are the values of a key, which has been read, as PostgreSQL reads them.

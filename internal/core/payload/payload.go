@@ -59,7 +59,7 @@ func read(body []byte, f form) (*Row, error) {
 	var mistakes fault.List
 	rd := &reader{form: f, decision: f.scope.For(f.op, f.resource), mistakes: &mistakes}
 	row := rd.row(members)
-	if err := told(mistakes); err != nil {
+	if err := told(mistakes, f.scope); err != nil {
 		return nil, err
 	}
 	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 {
@@ -71,14 +71,24 @@ func read(body []byte, f form) (*Row, error) {
 // mostTold is how many mistakes of one body are told.
 const mostTold = 100
 
-// told is the fault of all mistakes. Values that are well formed and only break a check are of another kind than the rest.
-func told(mistakes fault.List) error {
+// told is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may not,
+// then values that are well formed and break a check.
+func told(mistakes fault.List, scope *access.Scope) error {
 	if len(mistakes) == 0 {
 		return nil
 	}
+	denied := fault.Forbidden
+	if scope.Anonymous { // another role might
+		denied = fault.Unauthenticated
+	}
 	kind := fault.Unprocessable
 	for _, m := range mistakes {
-		if m.Code != "value.check" {
+		switch {
+		case strings.HasPrefix(m.Code, "access."):
+			if kind == fault.Unprocessable {
+				kind = denied
+			}
+		case m.Code != "value.check":
 			kind = fault.Invalid
 		}
 	}
@@ -128,11 +138,13 @@ func (rd *reader) row(members []member) *Row {
 				continue // control information: what a client read and sends back
 			}
 		}
+		if f != nil {
+			cells[f.Index].given = true
+		}
 		if !rd.writes(f, m.name) {
 			continue
 		}
 		c := &cells[f.Index]
-		c.given = true
 		text, null, ok := rd.value(f, m.value)
 		if c.write = ok; ok && !null {
 			texts[i] = text
@@ -348,7 +360,11 @@ func (rd *reader) preset(f *model.Field) bool { return rd.decision.Presets(f) }
 
 func (rd *reader) missing(cells []cell) {
 	for _, f := range rd.resource.Fields {
-		if f.Required && !cells[f.Index].given && !rd.preset(f) {
+		switch {
+		case !f.Required || cells[f.Index].given || rd.preset(f):
+		case !rd.decision.Fields[f.Index]:
+			rd.wrong(f.Name, "access.field", "is required, and your role may not create this field; it may create %s", strings.Join(rd.writable(), ", "))
+		default:
 			rd.wrong(f.Name, "field.missing", "is required: %s", articled(f.Type))
 		}
 	}

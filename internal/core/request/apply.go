@@ -146,20 +146,22 @@ func (p *parser) aggregates() ([]AggregateNode, error) {
 				return nil, p.unexpected(`"with" and a method such as sum`)
 			}
 			p.i++
-			t := p.next()
+			t := p.peek()
 			if t.kind != tokenName {
-				return nil, p.fault(t.pos, "unexpected %s; a method such as sum is expected", t)
+				return nil, p.unexpected("a method such as sum")
 			}
+			p.i++
 			a.Method = SegmentNode{t.pos, strings.ToLower(t.text)}
 		}
 		if !p.word("as") {
 			return nil, p.unexpected(`"as" and a name`)
 		}
 		p.i++
-		t := p.next()
+		t := p.peek()
 		if t.kind != tokenName || !window.IsName(t.text) {
-			return nil, p.fault(t.pos, "unexpected %s; a name for the aggregated value is expected", t)
+			return nil, p.unexpected("a name for the aggregated value")
 		}
+		p.i++
 		a.Name = SegmentNode{t.pos, t.text}
 		list = append(list, a)
 		if !p.accept(',') {

@@ -58,7 +58,22 @@ func (p *parser) unexpected(wanted string) error {
 	if t.kind == tokenEnd {
 		return p.fault(t.pos, "%s is missing", wanted)
 	}
-	return p.fault(t.pos, "unexpected %s; %s is expected", t, wanted)
+	return p.fault(t.pos, "unexpected %s; %s is expected", p.shown(t), wanted)
+}
+
+// mostShown is how much of a value stands in a message.
+const mostShown = 40
+
+// shown is a token as messages show it: of a value, how it begins.
+func (p *parser) shown(t token) string {
+	if t.kind != tokenLiteral {
+		return t.String()
+	}
+	text := []rune(p.literals[t.literal].String())
+	if len(text) > mostShown {
+		return string(text[:mostShown]) + "…"
+	}
+	return string(text)
 }
 
 func (p *parser) expect(mark byte) error {
@@ -468,10 +483,11 @@ func (p *parser) computeList() ([]ComputeNode, error) {
 			return nil, p.unexpected(`"as" and a name`)
 		}
 		p.i++
-		t := p.next()
+		t := p.peek()
 		if t.kind != tokenName || !window.IsName(t.text) {
-			return nil, p.fault(t.pos, "unexpected %s; a name for the computed value is expected", t)
+			return nil, p.unexpected("a name for the computed value")
 		}
+		p.i++
 		list = append(list, ComputeNode{by, SegmentNode{t.pos, t.text}})
 		if !p.accept(',') {
 			return list, nil
@@ -632,9 +648,5 @@ func (p *parser) number(option string) (int, error) {
 	if t.kind == tokenEnd {
 		return 0, p.fault(t.pos, "a number is missing")
 	}
-	found := t.String()
-	if t.kind == tokenLiteral {
-		found = p.literals[t.literal].String()
-	}
-	return 0, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(found, `"`))
+	return 0, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(p.shown(t), `"`))
 }

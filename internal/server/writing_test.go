@@ -483,3 +483,45 @@ func TestDatabaseRefusals(t *testing.T) {
 		t.Errorf("afterwards there is %s", got)
 	}
 }
+
+// A constraint that is checked at the end of the transaction is told as any other, wherever the transaction ends.
+func TestDeferredConstraints(t *testing.T) {
+	r := start(t)
+	dsn := harbourtest.Database(t, false)
+	for _, sql := range strings.Split(`create table crane (id int primary key, name text, pair_id int references crane deferrable initially deferred, constraint "one name" unique (name) deferrable initially deferred);
+		insert into crane values (1, 'A', null)`, ";") {
+		column(t, dsn, sql)
+	}
+	if _, err := r.Operator.PushDraft(context.Background(), "cranes", "window: cranes\nsource: "+dsn+"\nresources: {cranes: {from: crane}}"); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range []struct {
+		method, path, body string
+		key                string
+		status             int
+		want               string
+		rows               string
+	}{
+		{"POST", "/cranes", `{"id":2,"name":"B","pair_id":9}`, "", 409, "pair_id: the row refers to one that does not exist", "1"},
+		{"POST", "/cranes", `{"id":2,"name":"A"}`, "", 409, "name: another row has the same value", "1"},
+		{"POST", "/cranes", `{"id":2,"name":"B","pair_id":9}`, "k1", 409, "refers to one that does not exist", "1"},
+		{"POST", "/cranes", `{"id":2,"name":"B","pair":{"id":3,"name":"B"}}`, "", 409, "another row has the same value", "1"},
+		{"PATCH", "/cranes", `{"@context":"#$delta","value":[{"id":2,"name":"B","pair_id":9}]}`, "", 409, "refers to one that does not exist", "1"},
+		{"PATCH", "/cranes/$filter(id eq 1)/$each", `{"pair_id":9}`, "", 409, "refers to one that does not exist", "1"},
+		{"DELETE", "/cranes/7", "", "", 404, "no such row", "1"},
+		{"POST", "/$batch", `{"requests":[{"id":"1","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":2,"name":"B","pair_id":9}},{"id":"2","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":3,"name":"C"}}]}`, "", 200, "refers to one that does not exist", "1"},
+		{"POST", "/$batch", `{"requests":[{"id":"1","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":2,"name":"B","pair_id":3}},{"id":"2","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":3,"name":"C","pair_id":2}}]}`, "", 200, `"status":201`, "3"}, // in a ring
+		{"PATCH", "/cranes", `{"@context":"#$delta","value":[{"id":2,"name":"C"},{"id":3,"name":"B"}]}`, "", 204, "", "3"}, // names change places
+		{"DELETE", "/cranes/2", "", "", 409, "other rows still refer to this one", "3"},
+		{"DELETE", "/cranes/$filter(id gt 1)/$each", "", "", 204, "", "1"},
+	} {
+		var headers []string
+		if s.key != "" {
+			headers = []string{"Idempotency-Key", s.key}
+		}
+		a := write(t, r, r.Operator.Token, s.method, "/draft/cranes"+s.path, s.body, headers...)
+		if rows := column(t, dsn, "select count(*) from crane")[0]; a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || rows != s.rows {
+			t.Errorf("%s %s %s: %s %s, %s rows\nwant %d %s, %s rows", s.method, s.path, s.body, a.Status, a.Text, rows, s.status, s.want, s.rows)
+		}
+	}
+}

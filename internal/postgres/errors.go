@@ -31,7 +31,7 @@ func translate(ctx context.Context, err error) error {
 	if errors.As(err, &connect) || !errors.As(err, &p) {
 		return unavailable(ctx, err)
 	}
-	raised := p.Routine == "exec_stmt_raise" // by a RAISE of the database's owner, whose words are meant for whoever writes
+	raised := p.Code == "P0001" || p.Routine == "exec_stmt_raise" // by the database's owner, whose words are meant for whoever writes
 	refuse := func(kind fault.Kind, code, message string) error {
 		if raised {
 			code, message = "row.refused", p.Message

@@ -511,7 +511,7 @@ func TestDeferredConstraints(t *testing.T) {
 		{"DELETE", "/cranes/7", "", "", 404, "no such row", "1"},
 		{"POST", "/$batch", `{"requests":[{"id":"1","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":2,"name":"B","pair_id":9}},{"id":"2","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":3,"name":"C"}}]}`, "", 200, "refers to one that does not exist", "1"},
 		{"POST", "/$batch", `{"requests":[{"id":"1","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":2,"name":"B","pair_id":3}},{"id":"2","atomicityGroup":"g","method":"POST","url":"cranes","body":{"id":3,"name":"C","pair_id":2}}]}`, "", 200, `"status":201`, "3"}, // in a ring
-		{"PATCH", "/cranes", `{"@context":"#$delta","value":[{"id":2,"name":"C"},{"id":3,"name":"B"}]}`, "", 204, "", "3"}, // names change places
+		{"PATCH", "/cranes", `{"@context":"#$delta","value":[{"id":2,"name":"C"},{"id":3,"name":"B"}]}`, "", 204, "", "3"},                                                                                                                                                              // names change places
 		{"DELETE", "/cranes/2", "", "", 409, "other rows still refer to this one", "3"},
 		{"DELETE", "/cranes/$filter(id gt 1)/$each", "", "", 204, "", "1"},
 	} {

@@ -4,6 +4,7 @@ package payload
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -63,7 +64,8 @@ func read(body []byte, f form) (*Row, error) {
 		return nil, err
 	}
 	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 {
-		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; %s has %s", f.resource.Name, strings.Join(rd.writable(), ", "))
+		has := cmp.Or(strings.Join(rd.writable(), ", "), "none")
+		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; of those of %s, your role may change: %s", f.resource.Name, has)
 	}
 	return row, nil
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"eagerwindow/internal/core/fault"
@@ -25,10 +26,7 @@ func convert(raw string, t *model.Type) (string, error) {
 	}
 	switch t.Kind {
 	case model.JSON:
-		if strings.Contains(raw, `\u0000`) {
-			return "", fmt.Errorf("the text holds a NUL character, which can't be stored")
-		}
-		return raw, nil
+		return raw, storable(raw)
 	case model.Boolean:
 		if raw == "true" || raw == "false" {
 			return raw, nil
@@ -53,25 +51,69 @@ func convert(raw string, t *model.Type) (string, error) {
 	}
 	s, ok := unquoted(raw)
 	if !ok {
-		hint := ""
-		if raw[0] != '{' && raw[0] != '[' && raw[0] != 'n' {
-			hint = "put it in quotes"
-		}
-		return "", mismatch(hint)
+		return "", notText(raw, t, mismatch)
 	}
-	if strings.ContainsRune(s, utf8.RuneError) && !strings.Contains(raw, "\uFFFD") && !strings.Contains(strings.ToLower(raw), `\ufffd`) {
-		return "", fmt.Errorf("the text holds half of a surrogate pair, which is no character")
+	if err := storable(raw); err != nil {
+		return "", err
 	}
 	return stringValue(s, t)
 }
 
+// notText says how what is no string should be written.
+func notText(raw string, t *model.Type, mismatch func(string) error) error {
+	if raw[0] == '{' || raw[0] == '[' || raw[0] == 'n' {
+		return mismatch("")
+	}
+	if _, err := stringValue(raw, t); err == nil {
+		return mismatch("put it in quotes")
+	}
+	if e := example(t); e != noExample {
+		return fmt.Errorf("%s is expected, such as %s; this is %s", articled(t), e, found(raw))
+	}
+	return mismatch("")
+}
+
+// storable says what of escaped characters no text of PostgreSQL can hold.
+func storable(raw string) error {
+	for at := 0; ; {
+		i := strings.IndexByte(raw[at:], '\\')
+		if i < 0 {
+			return nil
+		}
+		at += i + 2 // what is escaped may be a backslash
+		if raw[at-1] != 'u' {
+			continue
+		}
+		unit := codeUnit(raw[at:])
+		at += 4
+		switch {
+		case unit == 0:
+			return fmt.Errorf("the text holds a NUL character, which can't be stored")
+		case !utf16.IsSurrogate(unit):
+			continue
+		}
+		if !strings.HasPrefix(raw[at:], `\u`) || utf16.DecodeRune(unit, codeUnit(raw[at+2:])) == utf8.RuneError {
+			return fmt.Errorf("the text holds half of a surrogate pair, which is no character")
+		}
+		at += len(`\udc00`)
+	}
+}
+
+// codeUnit reads the four digits after \u, of a body that is known to be JSON.
+func codeUnit(digits string) rune {
+	unit, _ := strconv.ParseUint(digits[:4], 16, 16)
+	return rune(unit)
+}
+
 func stringValue(s string, t *model.Type) (string, error) {
 	switch {
-	case strings.IndexByte(s, 0) >= 0:
+	case strings.IndexByte(s, 0) >= 0: // of a key in the path
 		return "", fmt.Errorf("the text holds a NUL character, which can't be stored")
+	case t.Kind == model.Opaque: // the database knows
+		return s, nil
 	case t.Kind == model.String:
 		if n := utf8.RuneCountInString(s); t.Length > 0 && n > t.Length {
-			return "", fmt.Errorf("at most %d characters fit, this has %d", t.Length, n)
+			return "", fmt.Errorf("at most %s, this has %d", fit(t.Length, "character"), n)
 		}
 		return s, nil
 	case t.Kind == model.Binary:
@@ -142,23 +184,38 @@ func number(raw string, t *model.Type, mismatch func(string) error) (string, err
 
 // decimal checks the digits before and after the point, as PostgreSQL would round the latter in silence.
 func decimal(s string, t *model.Type) (string, error) {
-	if _, exponent, ok := strings.Cut(strings.ToLower(s), "e"); ok {
-		if n, err := strconv.Atoi(exponent); err != nil || n > 1000 || n < -1000 {
+	mantissa, exponent, shifted := strings.Cut(strings.ToLower(strings.TrimPrefix(s, "-")), "e")
+	shift := 0
+	if shifted {
+		var err error
+		if shift, err = strconv.Atoi(exponent); err != nil || shift > 1000 || shift < -1000 {
 			return "", fmt.Errorf("the number is out of range")
 		}
-		return s, nil
 	}
 	if t.Precision == 0 {
 		return s, nil
 	}
-	whole, fraction, _ := strings.Cut(strings.TrimLeft(strings.TrimPrefix(s, "-"), "0"), ".")
-	if len(whole) > t.Precision-t.Scale {
-		return "", fmt.Errorf("at most %d digits fit before the point, this has %d", t.Precision-t.Scale, len(whole))
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	digits := strings.TrimRight(whole+fraction, "0")
+	if digits == "" { // nought
+		return s, nil
 	}
-	if n := len(strings.TrimRight(fraction, "0")); n > t.Scale {
-		return "", fmt.Errorf("at most %d digits fit after the point, this has %d", t.Scale, n)
+	point := len(whole) + shift
+	if before := point - (len(digits) - len(strings.TrimLeft(digits, "0"))); before > t.Precision-t.Scale {
+		return "", fmt.Errorf("at most %s before the point, this has %d", fit(t.Precision-t.Scale, "digit"), before)
+	}
+	if after := len(digits) - point; after > t.Scale {
+		return "", fmt.Errorf("at most %s after the point, this has %d", fit(t.Scale, "digit"), after)
 	}
 	return s, nil
+}
+
+// fit says how many of something there is room for.
+func fit(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " fits"
+	}
+	return fmt.Sprintf("%d %ss fit", n, what)
 }
 
 // mostDimensions is how deep PostgreSQL's arrays stand in arrays (its documentation, 8.15).
@@ -380,6 +437,8 @@ func articled(t *model.Type) string {
 	return "a " + t.String()
 }
 
+const noExample = `"…"`
+
 func example(t *model.Type) string {
 	switch t.Kind {
 	case model.Date:
@@ -393,5 +452,5 @@ func example(t *model.Type) string {
 	case model.GUID:
 		return `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`
 	}
-	return `"…"`
+	return noExample
 }

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/statement"
 )
 
 // Refusal is what the database refused, for whoever may know more than a caller: a constraint's name and PostgreSQL's words.
@@ -16,6 +19,7 @@ type Refusal struct {
 	*fault.Fault
 	Table, Constraint, Column string
 	Words                     string
+	argument                  int // of the statement, counted from 1, that could not be read; 0: none
 }
 
 // Unwrap makes the fault visible to errors.As.
@@ -39,7 +43,7 @@ func translate(ctx context.Context, err error) error {
 				message += "; " + p.Hint
 			}
 		}
-		return &Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message}
+		return &Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message, argument: argumentOf(p)}
 	}
 	switch p.Code {
 	case "23505":
@@ -64,20 +68,49 @@ func translate(ctx context.Context, err error) error {
 	case "42501", "25006":
 		return refuse(fault.Forbidden, "database.denied", "the database does not let this service do that")
 	}
-	switch p.Code[:2] {
-	case "22":
+	switch class := p.Code[:2]; {
+	case class == "22", class == "42" && argumentOf(p) > 0: // readers of some types call it a mistake of syntax
 		return refuse(fault.Invalid, "value.invalid", "a value can't be understood by the database")
-	case "23":
+	case class == "23":
 		return refuse(fault.Conflict, "row.conflict", "the row breaks a rule of the table")
-	case "40":
+	case class == "40":
 		return refuse(fault.Conflict, "row.concurrent", "another write came between; try again")
-	case "53", "57", "58":
+	case class == "53", class == "57", class == "58":
 		return refuse(fault.Unavailable, "database.unavailable", away)
 	}
 	if raised {
 		return refuse(fault.Unprocessable, "row.refused", p.Message)
 	}
 	return fmt.Errorf("run a statement: %w", err)
+}
+
+// boundArgument is how the server names an argument that it could not read.
+var boundArgument = regexp.MustCompile(`(?m)^(?:unnamed portal|portal "[^"]*") parameter \$(\d+)`)
+
+func argumentOf(p *pgconn.PgError) int {
+	if found := boundArgument.FindStringSubmatch(p.Where); found != nil {
+		n, _ := strconv.Atoi(found[1])
+		return n
+	}
+	return 0
+}
+
+// blame names the field of a body whose value the database could not read: of some types it alone knows the form.
+func (q *Query) blame(err error) error {
+	var refusal *Refusal
+	if !errors.As(err, &refusal) || refusal.argument < 1 || refusal.argument > len(q.Plan.Slots) {
+		return err
+	}
+	slot := q.Plan.Slots[refusal.argument-1]
+	if slot.Role != statement.Body {
+		return err
+	}
+	f := q.Plan.Body[slot.Index]
+	refusal.Column = f.Column.Name
+	if refusal.Code == "value.invalid" {
+		refusal.Message = "the database can't read this as " + f.Type.Catalog.Base().SQL
+	}
+	return err
 }
 
 func unavailable(ctx context.Context, err error) error {

@@ -2,11 +2,11 @@ package postgres
 
 import (
 	"encoding/json"
-	"net/url"
 	"strings"
 	"unicode/utf8"
 
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 )
 
@@ -322,10 +322,11 @@ func AppendXMLText(dst, src []byte) []byte {
 
 // linkPath is the path of a row: the resource, then its key as segments, then what follows.
 func linkPath(values [][]byte, c *column) string {
-	path := c.path
+	var room [4]string
+	key := room[:0]
 	for i := range c.columns {
 		k := &c.columns[i]
-		path += "/" + url.PathEscape(string(unquoted(k.value(nil, values[k.at]))))
+		key = append(key, string(unquoted(k.value(nil, values[k.at]))))
 	}
-	return path + c.suffix
+	return request.RowPath(c.resource, key) + c.suffix
 }

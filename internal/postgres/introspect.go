@@ -91,7 +91,7 @@ type introspection struct {
 
 func (in *introspection) table(rows pgx.Rows) error {
 	t := &catalog.Table{}
-	if err := rows.Scan(&t.OID, &t.Schema, &t.Name, &t.Kind, &t.Comment, &t.RowEstimate); err != nil {
+	if err := rows.Scan(&t.OID, &t.Schema, &t.Name, &t.Kind, &t.Partitioned, &t.Comment, &t.RowEstimate); err != nil {
 		return err
 	}
 	in.cat.Tables = append(in.cat.Tables, t)

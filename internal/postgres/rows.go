@@ -4,18 +4,20 @@ import (
 	"encoding/binary"
 	"strconv"
 
+	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/statement"
 )
 
 // column writes one member of an object: its name, quoted beforehand, and its value.
 type column struct {
-	name         []byte // ,"name":
-	at           int
-	value        appender // of a plain value
-	kind         statement.ColumnKind
-	columns      []column // of a relation or an object, or the key of a link
-	path, suffix string   // of a link: the resource, and what follows the key
-	text         []byte   // of a fixed value, or in the place of a member that is not shown
+	name     []byte // ,"name":
+	at       int
+	value    appender // of a plain value
+	kind     statement.ColumnKind
+	columns  []column        // of a relation or an object, or the key of a link
+	resource *model.Resource // of a link
+	suffix   string          // of a link: what follows the key
+	text     []byte          // of a fixed value, or in the place of a member that is not shown
 }
 
 func compile(columns []statement.Column, f Format) []column {
@@ -28,7 +30,7 @@ func compile(columns []statement.Column, f Format) []column {
 		case statement.Total:
 			out[i].value = integers(f)
 		case statement.Link:
-			out[i].columns, out[i].path, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
+			out[i].columns, out[i].resource, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
 		case statement.Fixed:
 			out[i].text = appendString(nil, c.Text)
 		case statement.Masked:

@@ -217,26 +217,28 @@ func (w *Written) many(q *Query, rows rows, first [][]byte) {
 // written than may be at once (0: no limit), all is undone.
 func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
 	w := &Written{Kept: true, Readable: true}
+	var failed error
 	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(conn *pgx.Conn) error {
 		wait := at.watch(ctx, conn, limit)
 		err := q.write(conn, args, w)
 		expired := wait.end()
 		wait.mend()
 		if err != nil {
-			return ended(ctx, expired, limit, translate(ctx, err))
+			failed = ended(ctx, expired, limit, q.blame(translate(ctx, err)))
+			return failed
 		}
 		if !w.Kept || most > 0 && w.Total > most {
 			return errUndone
 		}
 		return nil
 	})
-	if err == nil || errors.Is(err, errUndone) {
+	switch {
+	case failed != nil:
+		return nil, failed
+	case err == nil || errors.Is(err, errUndone):
 		return w, nil
 	}
-	if _, told := fault.From(err); told {
-		return nil, err
-	}
-	return nil, translate(ctx, err)
+	return nil, translate(ctx, err) // of the transaction around it
 }
 
 // write reads what a writing statement answers. The watch over it is the caller's.

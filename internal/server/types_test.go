@@ -44,6 +44,10 @@ func TestTypesInAndOut(t *testing.T) {
 		{"place[]", `[{"name":"a","at":null,"mood":null,"was":null}]`, "", []string{`[{"name":1}]`}},
 		{"text", `""`, "''", nil}, {"text", `"null"`, "'null'", nil}, {"text[]", "[ ]", "", nil}, {"int[][]", " [ [1 , 2]\n,[3,4 ] ] ", "", []string{"[[1],2]"}},
 		{"jsonb[]", `[{"a":[1,"]"]},"x, y",null,-1.5]`, "", []string{`{}`}},
+		// Types that only the database knows go as their text.
+		{"inet", `"10.0.0.1/8"`, "", []string{`"ten"`, "10", `["10.0.0.1"]`}}, {"bit(3)", `"101"`, "", []string{`"12"`, "101"}}, {"varbit(4)", `"1010"`, "", nil}, {"bit(3)[]", `"{101,001}"`, "", []string{`["101"]`}},
+		{"macaddr", `"08:00:2b:01:02:03"`, "", []string{`"x"`}}, {"money", `"$1.50"`, "", []string{`"x"`}}, {"xml", `"<a/>"`, "", []string{`"<a"`}}, {"point", `"(1,2)"`, "", []string{`"(1,"`}}, {"jsonpath", `"$.\"a\""`, "", []string{`"$$"`}},
+		{"tsvector", `"'ice':1A 'sea'"`, "", nil}, {"timetz", `"12:00:00+02"`, "", []string{`"noon"`}}, {`"char"`, `"x"`, "'x'", []string{`"xy"`}}, {"name", `"pier"`, "'pier'", []string{`"` + strings.Repeat("n", 64) + `"`}},
 	}
 	columns := make([]string, len(tests))
 	for i, tt := range tests {

@@ -131,10 +131,7 @@ func (a *API) tie(c access.Caller, path string, given func() (string, error)) (*
 		if err != nil {
 			return nil, err
 		}
-		ref = t.rel.To.Name
-		for _, text := range texts {
-			ref += "/" + url.PathEscape(text)
-		}
+		ref = request.RowPath(t.rel.To, texts)
 	}
 	if ref == "" {
 		return t, nil

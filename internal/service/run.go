@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -55,8 +54,10 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 	switch {
 	case err != nil:
 		return nil, a.explain(err, r.Resource, t.scope)
+	case !done.Found && op == window.Create:
+		return nil, skipped(r.Resource)
 	case !done.Found:
-		return nil, a.missed(ctx, c, op, r, in.Versions)
+		return nil, a.missed(ctx, c, t.scope, op, r, in.Versions)
 	case !done.Kept:
 		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
 	}
@@ -72,8 +73,13 @@ func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.O
 
 func etag(version string) string { return `W/"` + version + `"` }
 
+// skipped is told where the role may write the row, and the database let it be.
+func skipped(r *model.Resource) error {
+	return fault.New(fault.Unprocessable, "row.skipped", "the database left this row of %s as it was, and did not say why: a trigger or a policy of its own; nothing was changed", r.Name).On(r.Name)
+}
+
 // missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
-func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, r *request.Request, versions []string) error {
+func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, op window.Operation, r *request.Request, versions []string) error {
 	page, err := a.Read(ctx, c, r.Path(), "", Preferences{})
 	if err != nil && versions != nil {
 		return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Resource.Name).On("If-Match")
@@ -88,9 +94,8 @@ func (a *API) missed(ctx context.Context, c access.Caller, op window.Operation, 
 	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
 		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
 	}
-	scope, err := a.Policy.Scope(c)
-	if err != nil {
-		return err
+	if len(scope.For(op, r.Resource).Rules(r.Resource.Fields, false)) == 0 {
+		return skipped(r.Resource)
 	}
 	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", scope.Name, r.Resource.Name, op).On(r.Resource.Name)
 }
@@ -107,15 +112,14 @@ func rowPath(r *model.Resource, key []byte) string {
 	if json.Unmarshal(key, &values) != nil {
 		return ""
 	}
-	segments := []string{r.Name}
-	for _, v := range values {
-		text := string(v)
+	texts := make([]string, len(values))
+	for i, v := range values {
+		texts[i] = string(v)
 		if v[0] == '"' {
-			_ = json.Unmarshal(v, &text) // a JSON string that we wrote
+			_ = json.Unmarshal(v, &texts[i]) // a JSON string that we wrote
 		}
-		segments = append(segments, url.PathEscape(text))
 	}
-	return strings.Join(segments, "/")
+	return request.RowPath(r, texts)
 }
 
 // digits says whether a key is one whole number, as most are.

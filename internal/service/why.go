@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -145,11 +144,7 @@ func (w *why) reason() (*Reason, error) {
 // onRow looks at the row that is asked for, and at the statement.
 func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 	r := w.resource
-	path := r.Name
-	for _, k := range w.asked.Key {
-		path += "/" + url.PathEscape(k)
-	}
-	at, err := request.Read(w.api.Model, path, "")
+	at, err := request.Read(w.api.Model, request.RowPath(r, w.asked.Key), "")
 	if err != nil {
 		return err
 	}

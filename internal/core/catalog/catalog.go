@@ -45,6 +45,7 @@ type Table struct {
 	Schema      string       `json:"schema"`
 	Name        string       `json:"name"`
 	Kind        TableKind    `json:"kind"`
+	Partitioned bool         `json:"partitioned,omitempty"` // its rows lie in other tables
 	Comment     string       `json:"comment,omitempty"`
 	RowEstimate int64        `json:"row_estimate"` // -1: never analysed
 	Columns     []*Column    `json:"columns"`

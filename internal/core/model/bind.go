@@ -128,7 +128,7 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 			f.Name = freeName(speakable(c.Name), func(n string) bool { return r.fields[n] != nil })
 		}
 		f.Nullable = !c.NotNull && !c.Type.NotNull
-		f.ReadOnly = c.Generated || c.Identity == catalog.Always || f.Type.Kind == Opaque
+		f.ReadOnly = c.Generated || c.Identity == catalog.Always
 		// A domain may have a default of its own, which the catalog does not hold, so the database decides there.
 		f.Required = !f.Nullable && !f.ReadOnly && c.Default == "" && c.Identity == catalog.NoIdentity && c.Type.Kind != catalog.Domain
 		f.Index = len(r.Fields)

@@ -31,7 +31,7 @@ const (
 	Collection
 	Complex
 	Range
-	Opaque // any other PostgreSQL type: its text, readable only
+	Opaque // any other PostgreSQL type: its text, which is not compared
 )
 
 var kindNames = [...]string{"null", "boolean", "integer", "integer", "integer", "number", "number", "number", "string", "string",
@@ -128,6 +128,12 @@ func TypeOf(c *catalog.Type) *Type {
 		t.Fixed = b.Name == "bpchar"
 		t.Local = b.Name == "timestamp"
 		t.JSONB = b.Name == "jsonb"
+		switch b.Name {
+		case "char": // PostgreSQL, 8.3, of its internal types
+			t.Length = 1
+		case "name":
+			t.Length = 63
+		}
 	}
 	if t.Kind == Collection && t.Element.Kind == Opaque || t.Kind == Range && t.Element.Kind == Opaque {
 		t.Kind = Opaque
@@ -147,7 +153,7 @@ func castName(c *catalog.Type) string {
 	switch {
 	case c.Kind == catalog.Array && c.Element != nil:
 		return castName(c.Element) + "[]"
-	case c.Schema == "pg_catalog" && c.Name != "char":
+	case c.Schema == "pg_catalog" && c.Name != "char" && c.Name != "bit": // without quotes, these have a length of one
 		return c.Name
 	case c.Schema == "":
 		return c.SQL

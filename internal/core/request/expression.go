@@ -419,7 +419,7 @@ func articled(t *model.Type) string {
 	case model.Enum:
 		return t.String()
 	case model.Opaque:
-		return "text of a type that can only be read"
+		return "text of a type that has no order here"
 	case model.Int16, model.Int32, model.Int64, model.Collection, model.Complex:
 		return "an " + t.Kind.String()
 	}

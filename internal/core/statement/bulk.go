@@ -84,12 +84,9 @@ func UpdateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	for i := range names {
 		set = append(set, names[i]+" = "+values[i])
 	}
-	if len(set) == 0 {
-		set = []string{untouched(r, alias)}
-	}
 	using, where := b.byKeys(r, alias, window.Update)
-	write := "update " + r.Table.QualifiedName() + " " + alias + " set " + strings.Join(set, ", ") + "\n  from " + using + "\n  where " + where + " returning " + alias + ".*, input.n as " + rowNumber
-	return b.written(input, write, q.Root, window.Update)
+	write := updating(r.Table, alias, set, using, where)
+	return b.written(input, write(alias+".*, input.n as "+rowNumber), q.Root, window.Update)
 }
 
 // CreateRows plans the insertion of rows. A field that only some of them give goes to its default in the others.

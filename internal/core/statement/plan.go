@@ -22,6 +22,7 @@ type Plan struct {
 	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
+	Body    []*model.Field  // of a write: what its Body slots stand for
 	Short   bool            // of a read: one row by its key, from one table and no other
 	Many    bool            // of a write: every row that was written comes back
 	Uses    map[string]*Use // by the alias of each table: what an index could serve
@@ -70,10 +71,10 @@ type Column struct {
 	Name     string
 	Kind     ColumnKind
 	At       int
-	Type     *model.Type // of a plain one
-	Columns  []Column    // of a relation or an object, or the key of a link
-	Resource string      // of a link
-	Text     string      // of a fixed value; of a link, what follows the key
+	Type     *model.Type     // of a plain one
+	Columns  []Column        // of a relation or an object, or the key of a link
+	Resource *model.Resource // of a link
+	Text     string          // of a fixed value; of a link, what follows the key
 }
 
 // Slot says where an argument comes from. One of the members is set.

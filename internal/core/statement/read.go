@@ -359,7 +359,7 @@ func (f *from) answer(q *request.Query, alias string, list *selectList) []Column
 
 // link adds the key of a row, of which its path is made.
 func link(r *model.Resource, alias string, list *selectList) []Column {
-	c := Column{Name: "@id", Kind: Link, Resource: r.Name}
+	c := Column{Name: "@id", Kind: Link, Resource: r}
 	for _, k := range r.Key {
 		c.Columns = append(c.Columns, Column{Kind: Plain, Type: k.Type, At: list.add(shown(alias, k))})
 	}

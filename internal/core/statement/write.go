@@ -27,7 +27,14 @@ func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan 
 	} else {
 		insert += " (" + strings.Join(names, ", ") + ")\n  values (" + strings.Join(values, ", ") + ")"
 	}
-	return b.answer(insert, alias, q, window.Create)
+	return b.answer(returning(insert), alias, q, window.Create)
+}
+
+// writing is a statement that writes rows and answers with a list of values for each.
+type writing func(list string) string
+
+func returning(write string) writing {
+	return func(list string) string { return write + " returning " + list }
 }
 
 // Update plans the change of one row; defaults are fields that go to their default. The role's rule must hold for the row before
@@ -46,27 +53,30 @@ func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Sco
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
 	alias := b.alias(r.Name)
-	if len(set) == 0 {
-		set = []string{untouched(r, alias)}
-	}
 	using, where := b.target(q, alias, window.Update, conditional)
-	if using != "" {
-		using = "\n  from " + using
-	}
-	update := fmt.Sprintf("update %s %s set %s%s\n  where %s", r.Table.QualifiedName(), alias, strings.Join(set, ", "), using, where)
-	return b.answer(update, alias, q, window.Update)
+	return b.answer(updating(r.Table, alias, set, using, where), alias, q, window.Update)
 }
 
-// untouched sets a column to what it is, for a write that gives the row itself nothing: its rule and version count all the same.
-func untouched(r *model.Resource, alias string) string {
-	name := r.Key[0].Column.Name
-	for _, c := range r.Table.Columns {
-		if !c.Generated && c.Identity != catalog.Always {
-			name = c.Name
-			break
-		}
+// updating changes rows of a table. Where nothing is set, as where a write is of relations alone, a column is set to what it is: the
+// row's rule and version count all the same. In a table where no column can be set, the rows are locked.
+func updating(t *catalog.Table, alias string, set []string, using, where string) writing {
+	settable := func(c *catalog.Column) bool { return !c.Generated && c.Identity != catalog.Always }
+	if i := slices.IndexFunc(t.Columns, settable); len(set) == 0 && i >= 0 {
+		name := catalog.Quote(t.Columns[i].Name)
+		set = []string{name + " = " + alias + "." + name}
 	}
-	return catalog.Quote(name) + " = " + alias + "." + catalog.Quote(name)
+	if len(set) > 0 {
+		if using != "" {
+			using = "\n  from " + using
+		}
+		return returning(fmt.Sprintf("update %s %s set %s%s\n  where %s", t.QualifiedName(), alias, strings.Join(set, ", "), using, where))
+	}
+	if using != "" {
+		using = ", " + using
+	}
+	return func(list string) string {
+		return fmt.Sprintf("select %s from %s %s%s\n  where %s for no key update of %s", list, t.QualifiedName(), alias, using, where, alias)
+	}
 }
 
 // Delete plans the deletion of one row.
@@ -116,7 +126,7 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, sh
 		}
 	}
 	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom " + source + " " + written + f.joins.String()
-	plan.Slots = b.slots
+	plan.Slots, plan.Body = b.slots, fields
 	return plan
 }
 
@@ -152,6 +162,18 @@ func (b *builder) matching(q *request.Query, op window.Operation) (target, alias
 	}
 	target = "select " + strings.Join(keys, ", ") + " from " + table + " " + inner + f.joins.String() + whereClause(where)
 	return target, alias, strings.Join(ties, " and ")
+}
+
+// writtenVersion is the version of a row that a statement writes; "" where there is none: only tables have them. A new row of a
+// partitioned table does not tell the number of its transaction, which is the one that runs.
+func writtenVersion(t *catalog.Table, alias string, op window.Operation) string {
+	switch {
+	case t.Kind != catalog.Base:
+		return ""
+	case t.Partitioned && op == window.Create:
+		return "pg_current_xact_id()::xid"
+	}
+	return alias + ".xmin"
 }
 
 // rowVersion is the name of the column in which a written row tells its version.
@@ -233,7 +255,7 @@ func (b *builder) guard(f *from, list *selectList, op window.Operation, r *model
 
 // answer reads the row back that a statement writes under an alias, as the role may see it. Where that takes no other table, the
 // statement returns it itself, which is the faster way.
-func (b *builder) answer(write, alias string, q *request.Query, op window.Operation) *Plan {
+func (b *builder) answer(write writing, alias string, q *request.Query, op window.Operation) *Plan {
 	plan := newPlan()
 	root := q.Root
 	r := root.Resource
@@ -251,26 +273,26 @@ func (b *builder) answer(write, alias string, q *request.Query, op window.Operat
 	}
 	b.guards(f, list, op, r, alias, &plan.Guards)
 	direct := f.joins.Len() == 0 && len(q.Expand) == 0 && source == "written"
-	versioned := r.Table.Kind == catalog.Base // only tables have versions
-	if versioned && len(q.Expand) == 0 {
-		of := rowVersion
+	version := writtenVersion(r.Table, alias, op)
+	if version != "" {
+		of := alias + "." + rowVersion
 		if direct {
-			of = "xmin"
+			of = version
 		}
-		plan.Version = list.add(alias + "." + of)
+		plan.Version = list.add(of)
 	}
 	if len(list.items) == 0 {
 		list.add("true")
 	}
 	if direct {
-		plan.SQL = write + "\nreturning " + list.String()
+		plan.SQL = write(list.String())
 	} else {
 		returned := alias + ".*"
-		if versioned {
-			returned += ", " + alias + ".xmin as " + rowVersion
+		if version != "" {
+			returned += ", " + version + " as " + rowVersion
 		}
-		plan.SQL = "with written as (\n  " + write + " returning " + returned + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias + f.joins.String()
+		plan.SQL = "with written as (\n  " + write(returned) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias + f.joins.String()
 	}
-	plan.Slots = b.slots
+	plan.Slots, plan.Body = b.slots, b.fields
 	return plan
 }

@@ -1,5 +1,5 @@
 select c.oid, n.nspname, c.relname,
-       case c.relkind when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' else 'table' end,
+       case c.relkind when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' else 'table' end, c.relkind = 'p',
        coalesce(obj_description(c.oid, 'pg_class'), ''), c.reltuples::bigint
 from pg_class c
 join pg_namespace n on n.oid = c.relnamespace

@@ -1,0 +1,41 @@
+package request
+
+import (
+	"net/url"
+	"strings"
+
+	"eagerwindow/internal/core/model"
+)
+
+// RowPath is the path of a row by the texts of its key (URL Conventions, 4.3): as segments, or in brackets where a segment would be
+// taken for something else, as an empty one would, or "..".
+func RowPath(r *model.Resource, key []string) string {
+	path := r.Name
+	for _, text := range key {
+		if misread(text) && len(key) == len(r.Key) {
+			return bracketPath(r, key)
+		}
+		path += "/" + url.PathEscape(text)
+	}
+	return path
+}
+
+func misread(segment string) bool {
+	return segment == "" || segment == "." || segment == ".." || segment[0] == '$'
+}
+
+func bracketPath(r *model.Resource, key []string) string {
+	parts := make([]string, len(key))
+	for i, text := range key {
+		switch r.Key[i].Type.Kind {
+		case model.String, model.Enum, model.Opaque:
+			parts[i] = "'" + url.PathEscape(strings.ReplaceAll(text, "'", "''")) + "'"
+		default:
+			parts[i] = url.PathEscape(text)
+		}
+		if len(key) > 1 {
+			parts[i] = r.Key[i].Name + "=" + parts[i]
+		}
+	}
+	return r.Name + "(" + strings.Join(parts, ",") + ")"
+}

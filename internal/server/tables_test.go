@@ -28,8 +28,11 @@ func TestTablesOfAllKinds(t *testing.T) {
 		create table hen (id int generated always as identity primary key, name text unique, egg_id int);
 		create table egg (id int generated always as identity primary key, name text unique, hen_id int not null references hen);
 		alter table hen add foreign key (egg_id) references egg;
+		create domain depth as int check (value > 0);
+		create type layer as (sort text, depth depth);
+		create table core (id int primary key, depth depth, depths depth[], layers layer[], top layer);
 		create table twice (id int primary key, n int not null, double int generated always as (n * 2) stored);`)
-	document := "window: kinds\nsource: " + dsn + "\nresources: {reading: {}, shy: {}, basket: {}, apple: {}, quay: {}, tow: {}, hen: {}, egg: {}, twice: {}}"
+	document := "window: kinds\nsource: " + dsn + "\nresources: {reading: {}, shy: {}, basket: {}, apple: {}, quay: {}, tow: {}, hen: {}, egg: {}, core: {}, twice: {}}"
 	if _, err := r.Operator.PushDraft(context.Background(), "kinds", document); err != nil {
 		t.Fatal(err)
 	}
@@ -83,6 +86,11 @@ func TestTablesOfAllKinds(t *testing.T) {
 		{"PATCH", "/hen", `{"@context":"#$delta","value":[{"id":1,"egg_id":null},{"id":2,"egg_id":null}]}`, 204, ""},
 		{"PATCH", "/hen/1?select=id", `{"egg_by_hen@delta":[{"@removed":{"reason":"deleted"},"@id":"egg/1"}]}`, 200, `"egg_by_hen":[]`},
 		{"DELETE", "/hen/1", "", 204, ""},
+
+		{"POST", "/core", `{"id":1,"depth":0}`, 422, "depth: more than 0 is expected, this is 0"},
+		{"POST", "/core", `{"id":1,"depth":1,"depths":[1,0]}`, 422, "depths: the values break a rule of the table"},
+		{"POST", "/core", `{"id":1,"layers":[{"sort":"clay","depth":2}],"top":{"sort":"silt","depth":-1}}`, 422, "top: the values break a rule of the table"},
+		{"POST", "/core", `{"id":1,"depths":[1,2],"layers":[{"sort":"clay","depth":2}]}`, 201, `"depths":[1,2],"layers":[{"sort":"clay","depth":2}],"top":null`},
 
 		{"POST", "/twice", `{"id":1,"n":3}`, 201, `"double":6`},
 		{"PUT", "/twice/1", `{"n":4}`, 200, `"double":8`},

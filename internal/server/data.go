@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
-	"io"
 	"math"
 	"mime"
 	"net/http"
@@ -222,7 +221,7 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 	if err != nil || kind != "text/plain" && kind != media {
 		return fault.New(fault.UnsupportedMedia, "body.media", "the body holds query options; send it as Content-Type: %s", media).On("Content-Type")
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxBody))
+	body, err := bodyOf(r, maxBody)
 	if err != nil {
 		return err
 	}

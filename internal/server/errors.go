@@ -93,6 +93,10 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 		if f.Allow != nil {
 			h.Set("Allow", strings.Join(f.Allow, ", "))
 		}
+	case fault.UnsupportedMedia:
+		if f.Target == "Content-Encoding" { // RFC 9110, 15.5.16
+			h.Set("Accept-Encoding", "identity")
+		}
 	case fault.Unavailable:
 		h.Set("Retry-After", "2")
 	case fault.Conflict:

@@ -3,11 +3,15 @@ package server_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
+	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"eagerwindow/internal/server"
 )
@@ -49,5 +53,53 @@ func TestMistakeOfOurs(t *testing.T) {
 	broken.ServeHTTP(w, httptest.NewRequest("GET", "/healthz", nil))
 	if w.Code != http.StatusOK || w.Header().Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("afterwards: %d %v", w.Code, w.Header())
+	}
+}
+
+// A body that breaks off, or that is sent too slowly, changes nothing, and the caller is told; so is one that comes compressed.
+func TestBodiesThatDoNotArrive(t *testing.T) {
+	r := start(t)
+	before := column(t, r.Harbour, "select count(*) from harbour.tug")[0]
+	quick := server.HTTP(server.New(r.Service, nil, slog.New(slog.DiscardHandler)))
+	quick.ReadTimeout = 300 * time.Millisecond
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go quick.Serve(l)
+	defer quick.Close()
+	body := `{"name":"Puck","bollard_pull_t":33}`
+	for _, s := range []struct {
+		name, header, body string
+		closes             bool // the caller sends no more
+		want               string
+	}{
+		{"whole", "Content-Length: 35", body, false, "201 Created"},
+		{"cut", "Content-Length: 35", body[:20], true, `400 Bad Request|"code":"body.cut"`},
+		{"slow", "Content-Length: 35", body[:20], false, `400 Bad Request|"code":"body.cut"`},
+		{"cut, with a key", "Content-Length: 35\r\nIdempotency-Key: k", body[:20], true, `400 Bad Request|"code":"body.cut"`},
+		{"in parts, cut", "Transfer-Encoding: chunked", "14\r\n" + body[:20] + "\r\n", true, `400 Bad Request|"code":"body.cut"`},
+		{"in parts, slow", "Transfer-Encoding: chunked", "14\r\n" + body[:20] + "\r\n", false, `400 Bad Request|"code":"body.cut"`},
+		{"compressed", "Content-Length: 3\r\nContent-Encoding: gzip", "abc", false, `415 Unsupported Media Type|Accept-Encoding: identity|the body is compressed with \"gzip\"`},
+		{"as it is", "Content-Length: 33\r\nContent-Encoding: identity", `{"name":"Ox","bollard_pull_t":33}`, false, "201 Created"},
+	} {
+		conn, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST /draft/saltmere/tugs HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nConnection: close\r\n%s\r\n\r\n%s", r.Operator.Token, s.header, s.body)
+		if s.closes {
+			_ = conn.(*net.TCPConn).CloseWrite()
+		}
+		answer, err := io.ReadAll(conn)
+		_ = conn.Close()
+		for want := range strings.SplitSeq(s.want, "|") {
+			if err != nil || !strings.Contains(string(answer), want) {
+				t.Errorf("%s: %v %s\nwant %s", s.name, err, answer, want)
+			}
+		}
+	}
+	if after := column(t, r.Harbour, "select count(*) - 2 from harbour.tug")[0]; after != before {
+		t.Errorf("%s tugs, there were %s", after, before)
 	}
 }

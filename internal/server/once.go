@@ -66,7 +66,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *service.API,
 	if err != nil {
 		return err
 	}
-	body, err := io.ReadAll(r.Body)
+	body, err := bodyOf(r, maxBulk)
 	if err != nil {
 		return err
 	}

@@ -87,13 +87,14 @@ func writeAs(w http.ResponseWriter, status int, v any) {
 	_ = e.Encode(v)        // the caller has gone away if this fails
 }
 
-// readTimeout bounds how long a request may take to arrive, and idle connections are kept.
+// How long the head of a request may take to arrive, all of it, and how long connections are kept without one.
 const (
-	headerTimeout = 10 * time.Second
-	idleTimeout   = 2 * time.Minute
+	headerTimeout  = 10 * time.Second
+	requestTimeout = 3 * time.Minute
+	idleTimeout    = 2 * time.Minute
 )
 
 // HTTP is an http.Server with the limits that the handler counts on.
 func HTTP(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: 64 << 10}
+	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: 64 << 10}
 }

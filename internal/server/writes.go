@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -27,12 +28,27 @@ func jsonBody(r *http.Request, most int64) ([]byte, error) {
 		}
 		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
 	}
-	if n := r.ContentLength; n >= 0 && n <= most { // its length is known, so it is read at once
-		body := make([]byte, n)
-		_, err := io.ReadFull(r.Body, body)
-		return body, err
+	return bodyOf(r, most)
+}
+
+// bodyOf reads a body, which must come as it is.
+func bodyOf(r *http.Request, most int64) ([]byte, error) {
+	if coding := r.Header.Get("Content-Encoding"); coding != "" && !strings.EqualFold(coding, "identity") {
+		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body is compressed with %q; send it as it is", coding).On("Content-Encoding")
 	}
-	return io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
+	var body []byte
+	var err error
+	if n := r.ContentLength; n >= 0 && n <= most { // its length is known, so it is read at once
+		body = make([]byte, n)
+		_, err = io.ReadFull(r.Body, body)
+	} else {
+		body, err = io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
+	}
+	var tooLarge *http.MaxBytesError
+	if err != nil && !errors.As(err, &tooLarge) {
+		return nil, fault.New(fault.Invalid, "body.cut", "the body broke off or took too long; nothing was changed")
+	}
+	return body, err
 }
 
 // mediaType parts a media type from its parameters; most come without any.

@@ -146,6 +146,11 @@ func TestWrite(t *testing.T) {
 
 	at("method=PATCH&q=/port_calls/17&as=agent&agent_id=3&body=" + url.QueryEscape(`{"remarks":"x"}`))
 	p.shows(touch, "There is no row at /port_calls/17 yet")
+	every := url.QueryEscape("/port_calls/$filter(@f)/$each?@f=draught_m gt 0") // 318 of them may be read
+	at("as=agent&agent_id=3&method=PATCH&q=" + every)
+	p.shows(touch, "Change 19 rows", "Every row of the filter that may be changed: 19 rows of port_calls.")
+	at("as=agent&agent_id=3&method=DELETE&q=" + every)
+	p.shows(touch, `role "agent" may not delete port_calls`)
 	at("method=POST&q=/tugs&body=" + url.QueryEscape(`{"name":7}`))
 	p.click("Add")
 	p.shows(answer, "400", "name: a string is expected", "bollard_pull_t: is required")

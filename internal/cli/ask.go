@@ -23,14 +23,16 @@ func (a *app) ask() *cobra.Command {
 		Long: `Send a request to a window's draft, as its operator or as any role, or with --live to what is published. The path is
 written as it is read: blanks and quotes need no encoding.
 
-As a table an answer shows its rows; -o json shows it as it came, and so is any other format that format= asks for. --plan shows how the database finds them, and which index it
-lacks.`,
+As a table an answer shows its rows; -o json shows it as it came, and so is any other format that format= asks for. --plan shows
+how the database finds them, and which index it lacks; before a change or deletion of many rows, how many there would be. With it,
+nothing is written.`,
 		Example: `  eager ask saltmere "/port_calls?filter=status eq 'expected'&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)"
   eager ask saltmere /vessels --as agent --claim agent_id=3
   eager ask saltmere /arrivals_board --live
   eager ask saltmere "/port_calls?filter=draught_m gt 13.4" --plan
   eager ask saltmere /tugs --body '{"name":"Petra","bollard_pull_t":41.5}'
-  eager ask saltmere /tugs --set name=Olga --set bollard_pull_t=38`,
+  eager ask saltmere /tugs --set name=Olga --set bollard_pull_t=38
+  eager ask saltmere "/port_calls/\$filter(status eq 'cancelled')/\$each" --method DELETE --plan`,
 		Args: exactly("WINDOW", "PATH"),
 	}
 	a.outputFlag(c)
@@ -107,7 +109,7 @@ lacks.`,
 			if err != nil {
 				return fmt.Errorf("the answer broke off: %w", err)
 			}
-			return a.plan(text)
+			return a.plan(r.Method, text)
 		}
 		return a.answer(res)
 	}
@@ -225,11 +227,7 @@ func (a *app) table(text []byte) error {
 }
 
 func summary(rows int, count, next string) string {
-	noun := "rows"
-	if rows == 1 {
-		noun = "row"
-	}
-	s := fmt.Sprintf("\n%d %s", rows, noun)
+	s := "\n" + counted(int64(rows), "row")
 	if count != "" {
 		s += " of " + count
 	}
@@ -343,11 +341,16 @@ func (a *app) describe() *cobra.Command {
 
 // affected says how many rows a write of many has written.
 func affected(rows string) string {
-	switch rows {
-	case "":
+	n, err := strconv.ParseInt(rows, 10, 64)
+	if err != nil {
 		return ""
-	case "1":
-		return ", 1 row written"
 	}
-	return ", " + rows + " rows written"
+	return ", " + counted(n, "row") + " written"
+}
+
+func counted(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

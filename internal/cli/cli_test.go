@@ -105,6 +105,8 @@ func TestCommands(t *testing.T) {
 		{[]string{"ask", "saltmere", "/tugs", "--set", "name=x", "--body", "{}"}, 2, "keep one"},
 		{[]string{"ask", "saltmere", "/tugs?top=1&select=name&format=csv"}, 0, "name\r\nBram\r\n"},
 		{[]string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '270900'", "--plan"}, 0, "and none is wanted; an index on (hs_code)"},
+		{[]string{"ask", "saltmere", "/port_calls/$filter(status eq 'cancelled')/$each", "--method", "DELETE", "--plan"}, 0, "445 rows would be deleted; nothing was."},
+		{[]string{"ask", "saltmere", "/port_calls/17", "--method", "DELETE", "--plan"}, 3, "nothing was written"},
 		{[]string{"ask", "saltmere", "/tugs", "--plan", "--live"}, 2, "--plan works on the draft"},
 		{[]string{"draft", "schema"}, 0, `"title": "Window document"`},
 		{[]string{"draft", "push", "nowhere.yaml"}, 2, "no such file"},

@@ -3,20 +3,22 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"eagerwindow/internal/core/statement"
 )
 
 // plan prints how the database answers a request: the statement, the steps with the rows that each hands on, and what would
-// spare it work.
-func (a *app) plan(text []byte) error {
+// spare it work; before a write of many rows, how many there would be.
+func (a *app) plan(method string, text []byte) error {
 	var e struct {
 		SQL       string             `json:"sql"`
 		Arguments []any              `json:"arguments"`
 		Took      float64            `json:"took_ms"`
 		Advice    []statement.Advice `json:"advice"`
 		Plan      json.RawMessage    `json:"plan"`
+		Rows      *int64             `json:"rows"`
 	}
 	if err := json.Unmarshal(text, &e); err != nil {
 		return fmt.Errorf("read the plan: %w", err)
@@ -24,6 +26,9 @@ func (a *app) plan(text []byte) error {
 	explained, err := statement.ReadExplained(e.Plan)
 	if err != nil {
 		return err
+	}
+	if e.Rows != nil {
+		fmt.Fprintf(a.Out, "%s would be %s; nothing was.\n\n", counted(*e.Rows, "row"), map[string]string{http.MethodPatch: "changed", http.MethodDelete: "deleted"}[method])
 	}
 	fmt.Fprintln(a.Out, e.SQL)
 	for i, arg := range e.Arguments {

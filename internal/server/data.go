@@ -245,8 +245,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		return err
 	}
 	if page.Explained != nil {
-		w.Header().Set("Preference-Applied", "explain")
-		writeJSON(w, http.StatusOK, page.Explained)
+		explained(w, page.Explained)
 		return nil
 	}
 	if tag := page.ETag(); tag != "" {
@@ -257,6 +256,11 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		}
 	}
 	return s.stream(w, r, page, path, options, f)
+}
+
+func explained(w http.ResponseWriter, e *service.Explanation) {
+	w.Header().Set("Preference-Applied", "explain")
+	writeJSON(w, http.StatusOK, e)
 }
 
 // matches compares weakly (RFC 9110, 13.1.2).

@@ -115,6 +115,72 @@ func TestExplain(t *testing.T) {
 	}
 }
 
+// Who asks how a write would be done is told how many rows it would touch, as it would be, and nothing is written; of a write that is
+// not told of, nothing is done either.
+func TestExplainedWrites(t *testing.T) {
+	r := start(t)
+	const expected = "/port_calls/$filter(status eq 'expected')/$each"
+	rows := func(sql string) string {
+		return column(t, r.Harbour, "select count(*) from harbour.port_call p join harbour.vessel v on v.id = vessel_id where "+sql)[0]
+	}
+	document, err := r.Operator.Draft(t.Context(), "saltmere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.PushDraft(t.Context(), "saltmere", strings.Replace(document, "roles:\n", "roles:\n  timid: {limits: {rows: 5}, may: {tugs: [read, update]}}\n", 1)); err != nil {
+		t.Fatal(err)
+	}
+	before := column(t, r.Harbour, "select max(xmin::text::bigint) from harbour.port_call")[0]
+	for _, s := range []struct {
+		as, method, path, body string
+		status                 int
+		want                   string
+	}{
+		{"", "DELETE", expected, "", 200, `"rows":` + rows("status = 'expected'")},
+		{"", "PATCH", "/port_calls/$filter(@f)/$each?@f=draught_m gt 13", "", 200, `"rows":` + rows("draught_m > 13")},
+		{"agent;agent_id=3", "PATCH", "/port_calls/$filter(draught_m gt 0)/$each", `{"eta":`, 200, `"rows":` + rows("agent_id = 3 and status = 'expected'")}, // the rule of changes, not that of reading
+		{"agent;agent_id=3", "DELETE", expected, "", 403, `may not delete port_calls`},
+		{"timid", "PATCH", "/tugs/$filter(id gt 0)/$each", "", 409, "9 rows of tugs meet the filter"},
+		{"", "PATCH", "/cargo_items/$filter(hs_code eq '270900')/$each", "", 200, `an index on (hs_code) would lead to those that are`},
+		{"", "PATCH", "/port_calls/$filter(statuss eq 'x')/$each", "", 400, `unknown field`},
+		{"", "DELETE", "/port_calls/17", "", 400, "nothing was written"},
+		{"", "PATCH", "/port_calls/17", `{"remarks":"x"}`, 400, "nothing was written"},
+		{"", "PUT", "/berths/N05", `{"quay":"x","length_m":1,"max_draught_m":1}`, 400, "nothing was written"},
+		{"", "POST", "/tugs", `{"name":"x","bollard_pull_t":1}`, 400, "nothing was written"},
+		{"", "PATCH", "/tugs", `{"@context":"#$delta","value":[]}`, 400, "nothing was written"},
+		{"", "POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/3"}`, 400, "nothing was written"},
+		{"", "DELETE", "/port_calls/17/berth/$ref", "", 400, "nothing was written"},
+		{"", "POST", "/$batch", `{"requests":[{"id":"1","method":"DELETE","url":"port_calls/17"}]}`, 400, "nothing was written"},
+		{"", "POST", "/port_calls/$query", "select=id&top=1", 200, `"Node Type"`},
+	} {
+		headers := []string{"Prefer", "return=minimal, explain", "Idempotency-Key", "k"}
+		if s.as != "" {
+			headers = append(headers, "Act-As", s.as)
+		}
+		if strings.HasSuffix(s.path, "$query") {
+			headers = append(headers, "Content-Type", "text/plain")
+		}
+		a := write(t, r, r.Operator.Token, s.method, "/draft/saltmere"+s.path, s.body, headers...)
+		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("as %q %s %s: %s %.900s\nwant %d %s", s.as, s.method, s.path, a.Status, a.Text, s.status, s.want)
+		}
+	}
+	inner := write(t, r, r.Operator.Token, "POST", "/draft/saltmere/$batch", `{"requests":[{"id":"1","method":"DELETE","url":"port_calls/17","headers":{"Prefer":"explain"}}]}`)
+	if !strings.Contains(inner.Text, `"status":400`) {
+		t.Errorf("in a batch: %s", inner.Text)
+	}
+	live := write(t, r, r.Token(t, "harbour_master"), "DELETE", "/api/saltmere"+expected, "", "Prefer", "explain")
+	if live.StatusCode != 400 || !strings.Contains(live.Text, "nothing was written") {
+		t.Errorf("live: %s %s", live.Status, live.Text)
+	}
+	if after := column(t, r.Harbour, "select max(xmin::text::bigint) from harbour.port_call")[0]; after != before {
+		t.Error("something was written")
+	}
+	if n := rows("true"); n != "12000" {
+		t.Errorf("%s rows are left", n)
+	}
+}
+
 // A write may take as long as its role's statements may, and what it began is undone.
 func TestSlowWrite(t *testing.T) {
 	r := start(t)

@@ -56,10 +56,25 @@ func (a *recorder) part() http.Header {
 	return h
 }
 
+// writes says whether a request of the data API may change something.
+func writes(r *http.Request) bool {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, "QUERY":
+		return false
+	}
+	return !strings.HasSuffix(r.URL.Path, "/$query")
+}
+
 // serve answers a request of the data API; one with an Idempotency-Key is done once
 // (draft-ietf-httpapi-idempotency-key-header).
 func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if r.Header["Idempotency-Key"] == nil || r.Method == http.MethodGet || r.Method == http.MethodHead || r.Method == "QUERY" || strings.HasSuffix(below(r), "/$query") {
+	if !writes(r) {
+		return s.dispatch(w, r, api, caller)
+	}
+	if preferences(r).Explain {
+		return s.touched(w, r, api, caller)
+	}
+	if r.Header["Idempotency-Key"] == nil {
 		return s.dispatch(w, r, api, caller)
 	}
 	key, err := idempotencyKey(r)

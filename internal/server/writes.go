@@ -14,6 +14,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
 )
@@ -126,6 +127,17 @@ func linked(r *http.Request) (ref string, err error) {
 		}
 	}
 	return ref, nil
+}
+
+// touched tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.
+func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	op := map[string]window.Operation{http.MethodPatch: window.Update, http.MethodDelete: window.Delete}[r.Method]
+	told, err := api.Touched(r.Context(), caller, op, below(r), r.URL.RawQuery)
+	if err != nil {
+		return err
+	}
+	explained(w, told)
+	return nil
 }
 
 // change writes a row, and answers with it as it is stored.

@@ -231,6 +231,7 @@ type Explanation struct {
 	Took      float64            `json:"took_ms"`
 	Advice    []statement.Advice `json:"advice"`
 	Plan      json.RawMessage    `json:"plan"`
+	Rows      *int64             `json:"rows,omitempty"` // that a write of every row of a filter would write
 }
 
 func (a *API) explanation(ctx context.Context, q *postgres.Query, args []any, limit time.Duration) (*Explanation, error) {

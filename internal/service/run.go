@@ -180,16 +180,70 @@ func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {
 	return nil
 }
 
+// Touched says how many rows a change or deletion of every row of a filter would write, and how the database finds them. Nothing is
+// written. It is refused as the write would be, as far as its body has no part in that. Other writes, for which op is "", are not told
+// of.
+func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation, path, query string) (*Explanation, error) {
+	other := fault.New(fault.Invalid, "option.misplaced", "explain goes with reads of a draft, and with PATCH and DELETE of …/$filter(…)/$each there; nothing was written").On("Prefer")
+	if op == "" || a.Release != 0 {
+		return nil, other
+	}
+	r, err := request.Read(a.Model, path, query)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Release()
+	if r.View != request.Each {
+		return nil, other
+	}
+	t, err := a.target(c, op, r)
+	if err != nil {
+		return nil, err
+	}
+	plan := statement.Touched(t.query, t.scope, op)
+	args, err := plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims})
+	if err != nil {
+		return nil, err
+	}
+	compiled := postgres.Compile(plan, nil, postgres.Format{})
+	cursor, err := compiled.Open(ctx, a.place, args, timeOf(t.scope))
+	if err != nil {
+		return nil, err
+	}
+	rows := cursor.Total()
+	if err := cursor.Close(); err != nil {
+		return nil, err
+	}
+	if err := tooMany(r.Resource, t.scope, op, rows); err != nil {
+		return nil, err
+	}
+	told, err := a.explanation(ctx, compiled, args, timeOf(t.scope))
+	if err != nil {
+		return nil, err
+	}
+	told.Rows = &rows
+	return told, nil
+}
+
+// tooMany refuses to write more rows at once than the role may.
+func tooMany(r *model.Resource, scope *access.Scope, op window.Operation, rows int64) error {
+	if most := int64(scope.Limits.Rows); most > 0 && rows > most {
+		return fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", rows, r.Name, scope.Name, op, most).On(r.Name)
+	}
+	return nil
+}
+
 // writeEach runs the statement of a write of many rows and returns how many there were: all or none.
 func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, build func(*request.Query) *statement.Plan) (*Written, error) {
 	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
 	p, done, err := a.runWrite(ctx, c, t, op, signature, in, most, build)
-	switch {
-	case err != nil:
+	if err != nil {
 		return nil, a.explain(err, r, t.scope)
-	case most > 0 && done.Total > most:
-		return nil, fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", done.Total, r.Name, t.scope.Name, op, most).On(r.Name)
-	case !done.Kept:
+	}
+	if err := tooMany(r, t.scope, op, done.Total); err != nil {
+		return nil, err
+	}
+	if !done.Kept {
 		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
 	}
 	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: p.context}, nil

@@ -142,6 +142,17 @@ func DeleteEach(q *request.Query, scope *access.Scope) *Plan {
 	return plan
 }
 
+// Touched plans how many rows a write of every row of a filter would write: the plan's Total.
+func Touched(q *request.Query, scope *access.Scope, op window.Operation) *Plan {
+	b := newBuilder(scope)
+	plan := newPlan()
+	plan.Uses = b.uses
+	target, _, _ := b.matching(q, op)
+	plan.Total = 0
+	plan.SQL, plan.Slots = "with target as (\n  "+target+"\n)\nselect count(*) from target", b.slots
+	return plan
+}
+
 // matching selects the keys of the rows that a filter meets and the role may write, and tells how a row is tied to its key. The
 // filter sees the rows that the role may read, so that what it can't read can't be told from what is written.
 func (b *builder) matching(q *request.Query, op window.Operation) (target, alias, same string) {

@@ -84,12 +84,13 @@ interface Found {
 function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
   const as = actAs(speaker);
   const { data, isPending } = useQuery({
-    queryKey: ['touch', window, touch.read, as],
+    queryKey: ['touch', window, touch.many, touch.read, as],
     enabled: touch.read !== undefined,
     gcTime: 0,
     queryFn: async () => {
       const response = await fetch(`/draft/${window}${encoded(touch.read ?? '')}`, {
-        headers: as ? { 'Act-As': as } : {},
+        method: touch.many ?? 'GET',
+        headers: { ...(as ? { 'Act-As': as } : {}), ...(touch.many ? { Prefer: 'explain' } : {}) },
       });
       return { status: response.status, text: await response.text() };
     },
@@ -100,10 +101,10 @@ function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
     return { says: `There is no row at /${touch.says} yet.`, button: touch.button, ready: true };
   if (!data || data.status >= 400) return { says: wordsOf(data?.text), button: touch.button, ready: false };
   if (touch.many) {
-    const n = Number(data.text);
+    const n = (JSON.parse(data.text) as { rows: number }).rows;
     const rows = `${n.toLocaleString('en')} row${n === 1 ? '' : 's'}`;
     return {
-      says: `Every row of the filter: ${rows} of ${touch.says}.`,
+      says: `Every row of the filter that may be ${touch.many === 'DELETE' ? 'deleted' : 'changed'}: ${rows} of ${touch.says}.`,
       button: `${touch.button} ${rows}`,
       ready: true,
     };

@@ -32,7 +32,8 @@ export function conditionOf(address: string): string | undefined {
 /** What a write would touch: what to read to find out, and how to say it; or what can be said at once. */
 export interface Touch {
   read?: string;
-  many?: boolean;
+  /** Not a row that is read, but the write of many rows itself, which is explained and not done. */
+  many?: Method;
   says: string;
   button: string;
 }
@@ -72,8 +73,8 @@ export function touchOf(method: Method, address: string, body: string): Touch {
       .filter((o) => o.startsWith('@'))
       .join('&');
     return {
-      read: `${path.slice(0, -'/$each'.length)}/$count?${aliases}`,
-      many: true,
+      read: `${path}?${aliases}`,
+      many: method,
       says: name,
       button: buttons[method],
     };

@@ -206,7 +206,7 @@ func compileXML(columns []statement.Column, f Format) []xmlColumn {
 			out[i].value = xmlAppender(c.Type)
 		case statement.Total:
 			out[i].value = appendInteger
-		case statement.Link, statement.Fixed:
+		case statement.Link, statement.Fixed, statement.Version:
 			link := compile([]statement.Column{c}, f)
 			out[i].link = &link[0]
 		default:

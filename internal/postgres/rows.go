@@ -29,6 +29,8 @@ func compile(columns []statement.Column, f Format) []column {
 			out[i].value = appenderOf(c.Type, f)
 		case statement.Total:
 			out[i].value = integers(f)
+		case statement.Version:
+			out[i].value = appendVersion
 		case statement.Link:
 			out[i].columns, out[i].resource, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
 		case statement.Fixed:
@@ -150,6 +152,12 @@ func eachRecord(src []byte, do func([][]byte)) {
 		value, rest = field(rest)
 		do(record(value))
 	}
+}
+
+// appendVersion writes the version of a row as an entity tag (RFC 9110, 8.8.3), in a JSON string.
+func appendVersion(dst, src []byte) []byte {
+	dst = strconv.AppendUint(append(dst, `"W/\"`...), uint64(binary.BigEndian.Uint32(src)), 10)
+	return append(dst, `\""`...)
 }
 
 // total reads a count.

@@ -14,6 +14,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
@@ -206,9 +207,9 @@ func writeOf(r *http.Request) (service.Write, error) {
 	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) }, Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
 	for _, line := range r.Header.Values("If-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
-			version := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`), `"`)
-			if n, err := strconv.ParseUint(version, 10, 32); version != "*" && (err != nil || strconv.FormatUint(n, 10) != version) {
-				version = "0" // no row has it: a tag that this service never gave
+			version := strings.TrimSpace(tag)
+			if version != "*" {
+				version = payload.Version(version)
 			}
 			in.IfMatch = append(in.IfMatch, version)
 		}

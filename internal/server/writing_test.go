@@ -21,7 +21,9 @@ func write(t *testing.T, r *harbourtest.Running, token, method, path, body strin
 	t.Helper()
 	header := http.Header{}
 	for i := 0; i+1 < len(headers); i += 2 {
-		header.Add(headers[i], headers[i+1])
+		if headers[i+1] != "" {
+			header.Add(headers[i], headers[i+1])
+		}
 	}
 	in := client.Request{Method: method, Path: path, Header: header}
 	if body != "" {
@@ -133,7 +135,7 @@ func TestVersions(t *testing.T) {
 		}
 	}
 	// A resource may ask for the version each time.
-	document := "window: careful\nsource: " + r.Harbour + "\nresources:\n  tugs: {from: harbour.tug, if_match: required}\nroles: {all: {may: {tugs: [read, update, delete]}}}\n"
+	document := "window: careful\nsource: " + r.Harbour + "\nresources:\n  tugs: {from: harbour.tug, if_match: required}\n  port_calls: {from: harbour.port_call, relations: {tugs: {to: tugs, through: harbour.port_call_tug}}}\nroles: {all: {may: {tugs: [read, update, delete]}}}\n"
 	if _, err := r.Operator.PushDraft(context.Background(), "careful", document); err != nil {
 		t.Fatal(err)
 	}
@@ -142,8 +144,95 @@ func TestVersions(t *testing.T) {
 			t.Errorf("%s without a version: %s %s", method, a.Status, a.Text)
 		}
 	}
+	for _, s := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"PATCH", "/tugs", `{"@context":"#$delta","value":[{"name":"New","bollard_pull_t":1},{"id":1,"bollard_pull_t":2}]}`, 428, "value/1: tugs is changed with its version alone"},
+		{"PATCH", "/tugs", `{"@context":"#$delta","value":[{"@removed":{"reason":"deleted"},"id":2}]}`, 428, "value/0: tugs is"},
+		{"PATCH", "/port_calls/1", `{"tugs@delta":[{"@id":"tugs/1","bollard_pull_t":2}]}`, 428, "tugs@delta/0: tugs is"},
+		{"PATCH", "/port_calls/1", `{"tugs@delta":[{"@id":"tugs/1","@removed":{"reason":"deleted"}}]}`, 428, "tugs@delta/0: tugs is"},
+		{"PATCH", "/port_calls/1", `{"tugs@delta":[{"@id":"tugs/9"},{"name":"Own","bollard_pull_t":2}]}`, 200, `"Own"`},
+		{"POST", "/tugs", `{"name":"Posted","bollard_pull_t":2}`, 201, ""},
+		{"PATCH", "/tugs/$filter(name eq 'Posted')/$each", `{"bollard_pull_t":3}`, 204, ""}, // a filter is a condition too
+	} {
+		if a := write(t, r, r.Operator.Token, s.method, "/draft/careful"+s.path, s.body); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)
+		}
+	}
 	if _, err := r.Operator.PushDraft(context.Background(), "careful", strings.Replace(document, "required", "maybe", 1)); err == nil || !strings.Contains(err.Error(), `if_match is "required" or left out`) {
 		t.Errorf("if_match: maybe: %v", err)
+	}
+}
+
+// The version of each row of a list, and of rows in rows, is there with all metadata, and holds where it is sent back in a body.
+func TestVersionsInBodies(t *testing.T) {
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	tag := func(path string) string {
+		t.Helper()
+		a := get(t, r, master, "/api/saltmere"+path, "Accept", "application/json;metadata=full")
+		var row struct {
+			Etag  string `json:"@etag"`
+			Value []struct {
+				Etag string `json:"@etag"`
+			}
+		}
+		decode(t, a.Text, &row)
+		if len(row.Value) > 0 {
+			row.Etag = row.Value[0].Etag
+		}
+		if !strings.HasPrefix(row.Etag, `W/"`) {
+			t.Fatalf("%s: %s", path, a.Text)
+		}
+		return row.Etag
+	}
+	one := tag("/tugs?filter=id eq 1")
+	if header := get(t, r, master, "/api/saltmere/tugs/1").Header.Get("ETag"); header != one || tag("/tugs/1?expand=port_calls") != one || tag("/tugs?filter=id eq 1&expand=port_calls(top=1)&orderby=port_calls/$count") != one {
+		t.Errorf("the version is %s in the header, %s in a list", header, one)
+	}
+	nested := get(t, r, master, "/api/saltmere/port_calls?top=1&filter=id eq 17&select=id&expand=vessel(select=id),berth,tugs(select=id)", "Accept", "application/json;metadata=full")
+	if n := strings.Count(nested.Text, `"@etag":"W/`); n < 3 {
+		t.Errorf("%d versions in %s", n, nested.Text)
+	}
+	for _, path := range []string{"/arrivals_board?top=1", "/berth_occupancy?top=1", "/tugs?apply=groupby((name))", "/port_calls?top=1&apply=filter(id eq 17)&expand=vessel(select=name)"} {
+		if a := get(t, r, master, "/api/saltmere"+path, "Accept", "application/json;metadata=full"); a.StatusCode != 200 || strings.Contains(a.Text, `{"@id":"arrivals_board/17","@etag"`) {
+			t.Errorf("%s: %s %s", path, a.Status, a.Text)
+		}
+	}
+	if a := get(t, r, master, "/api/saltmere/tugs?top=1", "Accept", "application/json;metadata=full", "OData-MaxVersion", "4.0"); !strings.Contains(a.Text, `"@odata.etag":"W/`) {
+		t.Errorf("in 4.0: %s", a.Text)
+	}
+
+	const old = `"@etag":"W/\"1\""`
+	now := func(path string) string { text, _ := json.Marshal(tag(path)); return `"@etag":` + string(text) }
+	for _, s := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"PATCH", "/tugs/1", `{` + old + `,"bollard_pull_t":61}`, 412, "has changed since; its version is"},
+		{"PATCH", "/tugs/1", `{` + now("/tugs/1") + `,"bollard_pull_t":61}`, 200, "61.0"},
+		{"PUT", "/tugs/1", `{` + old + `,"name":"Bram","bollard_pull_t":62}`, 412, "has changed since"},
+		{"PUT", "/tugs/1", `{` + now("/tugs/1") + `,"name":"Bram","bollard_pull_t":62}`, 412, "has changed since"}, // it was asked for before the change
+		{"PATCH", "/tugs/1", `{"@etag":7,"bollard_pull_t":61}`, 400, "@etag: the version of the row is expected"},
+		{"PATCH", "/tugs", `{"@context":"#$delta","value":[{"id":2,"bollard_pull_t":1},{"id":3,` + old + `,"bollard_pull_t":1}]}`, 412, "value/1: the row of tugs has changed since"},
+		{"PATCH", "/tugs", `{"@context":"#$delta","value":[{"id":2,"bollard_pull_t":1},{"@removed":{"reason":"deleted"},"@id":"tugs/3",` + old + `}]}`, 412, "value/1: the row of tugs has changed since"},
+		{"PATCH", "/tugs", `{"@context":"#$delta","value":[{"id":2,"bollard_pull_t":22},{"id":3,` + now("/tugs/3") + `,"bollard_pull_t":33}]}`, 204, ""},
+		{"PATCH", "/berths", `{"@context":"#$delta","value":[{"code":"Q77",` + old + `,"quay":"x","length_m":1,"max_draught_m":1}]}`, 412, "value/0: the row of berths"}, // it is not made
+		{"PATCH", "/port_calls/17?select=id", `{"vessel":{` + old + `,"flag":"NO"}}`, 412, "vessel: the row of vessels has changed since"},
+		{"PATCH", "/port_calls/17?select=id", `{"remarks":"x","vessel":{` + now("/port_calls/17/vessel") + `,"flag":"NO"}}`, 200, `"id":17`},
+		{"PATCH", "/port_calls/17?select=id", `{"tugs@delta":[{"@id":"tugs/4",` + old + `,"bollard_pull_t":1}]}`, 412, "tugs@delta/0: the row of tugs has changed since"},
+		{"PATCH", "/port_calls/17?select=id", `{"tugs@delta":[{"@id":"tugs/4",` + now("/tugs/4") + `,"bollard_pull_t":44}]}`, 200, ""},
+		{"POST", "/tugs", `{` + old + `,"name":"Etna","bollard_pull_t":40}`, 201, "Etna"}, // a new row has no version yet
+	} {
+		if a := write(t, r, master, s.method, "/api/saltmere"+s.path, s.body); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, a.Status, a.Text, s.status, s.want)
+		}
+	}
+	if got := column(t, r.Harbour, "select string_agg(id || ' ' || bollard_pull_t, ', ' order by id) from harbour.tug where id <= 4")[0]; got != "1 61.0, 2 22.0, 3 33.0, 4 44.0" {
+		t.Errorf("the tugs are %s", got)
 	}
 }
 

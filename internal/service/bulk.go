@@ -123,12 +123,16 @@ func (b *bulk) resource() *model.Resource { return b.query.Root.Resource }
 func (b *bulk) write(ctx context.Context) error {
 	var removed, changed, added []line
 	for _, l := range b.lines {
-		switch {
-		case l.Removed != payload.Stays:
-			removed = append(removed, l)
-		case l.key == nil:
+		if l.key == nil {
 			added = append(added, l)
-		default:
+			continue
+		}
+		if err := itemVersionGiven(l.Item, b.resource()); err != nil {
+			return err
+		}
+		if l.Removed != payload.Stays {
+			removed = append(removed, l)
+		} else {
 			changed = append(changed, l)
 		}
 	}
@@ -149,9 +153,10 @@ func (b *bulk) remove(ctx context.Context, lines []line) error {
 	if b.scope.For(window.Delete, b.resource()) == nil {
 		return b.scope.Refuse(window.Delete, b.resource())
 	}
-	done, err := b.run(ctx, window.Delete, statement.DeleteRows(b.resource(), b.scope), b.keys(lines))
+	keys, versioned := b.keys(lines)
+	done, err := b.run(ctx, window.Delete, statement.DeleteRows(b.resource(), versioned, b.scope), keys)
 	if err == nil && len(done.Missing) > 0 {
-		err = inItem(noRow(b.resource()), lines[done.Missing[0]].At)
+		err = b.missing(lines[done.Missing[0]])
 	}
 	return err
 }
@@ -166,7 +171,8 @@ func (b *bulk) change(ctx context.Context, lines []line) (added []line, err erro
 		return nil, nil
 	}
 	given, lists := columns(r, lines)
-	done, err := b.run(ctx, window.Update, statement.UpdateRows(b.query, given, b.scope), append(b.keys(lines), lists...))
+	keys, versioned := b.keys(lines)
+	done, err := b.run(ctx, window.Update, statement.UpdateRows(b.query, versioned, given, b.scope), append(keys, lists...))
 	if err != nil {
 		return nil, err
 	}
@@ -180,8 +186,8 @@ func (b *bulk) change(ctx context.Context, lines []line) (added []line, err erro
 func (b *bulk) fresh(lines []line) ([]line, error) {
 	r := b.resource()
 	for i, l := range lines {
-		if !keyIsChosen(r) || b.scope.For(window.Create, r) == nil {
-			return nil, inItem(noRow(r), l.At)
+		if l.Version != "" || !keyIsChosen(r) || b.scope.For(window.Create, r) == nil {
+			return nil, b.missing(l)
 		}
 		row, err := l.New(r, b.scope, l.key, nil)
 		if err != nil {
@@ -192,6 +198,14 @@ func (b *bulk) fresh(lines []line) ([]line, error) {
 		lines[i].Item = &item
 	}
 	return lines, nil
+}
+
+// missing is the fault of a line that there is no row for.
+func (b *bulk) missing(l line) error {
+	if l.Version != "" {
+		return fault.New(fault.VersionMismatch, "version.changed", "%s: the row of %s has changed since, or there is none any more that you may see. Read it again; nothing was changed", l.At, b.resource().Name).On(l.At)
+	}
+	return inItem(noRow(b.resource()), l.At)
 }
 
 func (b *bulk) add(ctx context.Context, lines []line) error {
@@ -225,9 +239,9 @@ func (b *bulk) run(ctx context.Context, op window.Operation, plan *statement.Pla
 	return done, nil
 }
 
-// keys are the lists of the keys, field by field.
-func (b *bulk) keys(lines []line) []any {
-	lists := make([]any, len(b.resource().Key))
+// keys are the lists of the keys, field by field, and of the versions, where any is given.
+func (b *bulk) keys(lines []line) (lists []any, versioned bool) {
+	lists = make([]any, len(b.resource().Key), len(b.resource().Key)+1)
 	for k := range lists {
 		list := make([]string, len(lines))
 		for i, l := range lines {
@@ -235,7 +249,16 @@ func (b *bulk) keys(lines []line) []any {
 		}
 		lists[k] = list
 	}
-	return lists
+	given := make([]*string, len(lines))
+	for i, l := range lines {
+		if l.Version != "" {
+			given[i], versioned = &lines[i].Version, true
+		}
+	}
+	if versioned {
+		lists = append(lists, given)
+	}
+	return lists, versioned
 }
 
 // columns are the fields that any of the lines gives, and the lists of what each gives.

@@ -309,6 +309,11 @@ func (a *API) changedItem(ctx context.Context, c access.Caller, rel *model.Relat
 	if err != nil && (item.Row != nil || len(supplied) > 0) {
 		return nil, err
 	}
+	if item.Row != nil {
+		if err := itemVersionGiven(item, rel.To); err != nil {
+			return nil, err
+		}
+	}
 	for _, s := range supplied {
 		if s.field.InKey {
 			values, err := a.members(ctx, c, path, []*model.Field{s.field})
@@ -328,7 +333,7 @@ func (a *API) changedItem(ctx context.Context, c access.Caller, rel *model.Relat
 		}
 	}
 	if len(row.Fields) > 0 || len(row.Nested) > 0 {
-		w, err := a.updateWith(ctx, c, t, row, Write{Path: path})
+		w, err := a.updateWith(ctx, c, t, row, Write{Path: path, IfMatch: versions(item.Version)})
 		if err != nil {
 			return nil, err
 		}
@@ -400,7 +405,10 @@ func (a *API) writeItem(ctx context.Context, c access.Caller, path string, rel *
 	if _, err := a.members(ctx, c, path+"/"+rel.Name+strings.TrimPrefix(far, rel.To.Name), rel.To.Key); err != nil {
 		return err
 	}
-	_, err = a.Delete(ctx, c, Write{Path: far, derived: true})
+	if err := itemVersionGiven(item, rel.To); err != nil {
+		return err
+	}
+	_, err = a.Delete(ctx, c, Write{Path: far, derived: true, IfMatch: versions(item.Version)})
 	return err
 }
 

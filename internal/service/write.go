@@ -277,6 +277,9 @@ func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Writ
 	if in.MustBeNew {
 		return a.createAt(ctx, c, t, in, body)
 	}
+	if in.IfMatch == nil {
+		in.IfMatch = versions(row.Version)
+	}
 	if err := t.versionGiven(in); err != nil {
 		return nil, err
 	}
@@ -298,6 +301,14 @@ func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payl
 	return a.write(ctx, c, t, window.Update, signature(row, variant(in)), statement.Input{Body: row.Values, Versions: in.IfMatch}, func(q *request.Query) *statement.Plan {
 		return statement.Update(q, row.Fields, row.Defaults, t.scope, conditional(in))
 	})
+}
+
+// versions are those that a row may have where a body gives one.
+func versions(given string) []string {
+	if given == "" {
+		return nil
+	}
+	return []string{given}
 }
 
 // ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
@@ -493,6 +504,14 @@ func (t *target) oneRow(what string) error {
 func (t *target) versionGiven(in Write) error {
 	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil && !in.derived {
 		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
+	}
+	return nil
+}
+
+// itemVersionGiven is the same for a row in a body.
+func itemVersionGiven(item *payload.Item, r *model.Resource) error {
+	if r.IfMatch && item.Version == "" {
+		return fault.New(fault.VersionNeeded, "version.needed", "%s: %s is changed with its version alone: read the row with metadata=full, and send its @etag back; nothing was changed", item.At, r.Name).On(item.At)
 	}
 	return nil
 }

@@ -23,7 +23,7 @@ func (w *writer) sharedWriting() {
 	c := w.components.Spec
 	c.Add("link-to-row", openapi.NewSchemaBuilder().Type("object").Description("A row that is there already.").Required("@id").
 		AddProperty("@id", text("Its path.").Examples("tugs/3").Build()).Build())
-	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: {\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}.").Required("value").
+	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: {\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}. One with @etag must still have that version.").Required("value").
 		AddProperty("@context", text("").Examples("#$delta").Build()).
 		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Build())).Build()).Build())
 	c.Add("batch-of-requests", openapi.NewSchemaBuilder().Type("object").Required("requests").

@@ -26,7 +26,8 @@ type Item struct {
 	Key     []json.RawMessage // its key, nil where the body doesn't give it whole; null where the row around it does
 	Row     *Row              // what it is given; nil: nothing
 	Removed Removal
-	Current bool // the row that a relation to one leads to now; where there is none, a new one
+	Version string // that the row must have, as @etag gives it; "" any
+	Current bool   // the row that a relation to one leads to now; where there is none, a new one
 	body    string
 }
 
@@ -168,6 +169,8 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 			}
 		case "@removed":
 			item.Removed = rd.removal(m)
+		case "@etag":
+			item.Version = rd.version(m)
 		default:
 			if !strings.HasPrefix(m.name, "@") {
 				content++

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -23,6 +24,7 @@ type Row struct {
 	Values   []*string
 	Defaults []*model.Field // of a replacement: what goes to its default
 	Nested   []*Nested      // what is to become of its relations
+	Version  string         // that the row must have, as @etag gives it; "" any
 }
 
 // Read reads the body of a create or an update of a resource, as the role may do it.
@@ -136,8 +138,11 @@ func (rd *reader) row(members []member) *Row {
 				}
 				continue
 			}
-			if annotated {
-				continue // control information: what a client read and sends back
+			if annotated { // control information: what a client read and sends back
+				if rd.at == "" && isEtag(m.name) {
+					row.Version = rd.version(m)
+				}
+				continue
 			}
 		}
 		if f != nil {
@@ -174,6 +179,27 @@ func (rd *reader) row(members []member) *Row {
 		}
 	}
 	return row
+}
+
+func isEtag(name string) bool { return name == "@etag" || name == "@odata.etag" }
+
+// version reads the version that a row must have.
+func (rd *reader) version(m member) string {
+	tag, ok := unquoted(m.value)
+	if !ok {
+		rd.wrong(m.name, "value.invalid", "the version of the row is expected, as it was read: a string")
+	}
+	return Version(tag)
+}
+
+// Version reads an entity tag of a row (RFC 9110, 8.8.3) as it is given here: the number of a transaction. Any other tag is "0", which no
+// row has.
+func Version(tag string) string {
+	number := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(tag, "W/"), `"`), `"`)
+	if n, err := strconv.ParseUint(number, 10, 32); err != nil || strconv.FormatUint(n, 10) != number {
+		return "0"
+	}
+	return number
 }
 
 type member struct{ name, value string } // the value is JSON

@@ -27,8 +27,9 @@ func (b *builder) gives(given []Given) {
 	}
 }
 
-// input is the lists of a bulk write as rows: keys k0, k1 …, values v0 …, whether they are given g0 …, the number of the row n.
-func (b *builder) input(keys []*model.Field, given []Given) string {
+// input is the lists of a bulk write as rows: keys k0, k1 …, versions that the rows must have, values v0 …, whether they are given g0 …,
+// the number of the row n.
+func (b *builder) input(keys []*model.Field, versioned bool, given []Given) string {
 	var lists, names []string
 	add := func(name, list string) {
 		lists = append(lists, b.arg(Slot{Role: Listed, Index: len(lists)}, list))
@@ -36,6 +37,9 @@ func (b *builder) input(keys []*model.Field, given []Given) string {
 	}
 	for i := range keys {
 		add(fmt.Sprintf("k%d", i), "text[]")
+	}
+	if versioned {
+		add("version", "text[]")
 	}
 	for i, g := range given {
 		add(fmt.Sprintf("v%d", i), "text[]")
@@ -54,21 +58,21 @@ func listed(name string, t *model.Type) string {
 	return "input." + name + "::" + t.SQL
 }
 
-// DeleteRows plans the deletion of rows by their keys.
-func DeleteRows(r *model.Resource, scope *access.Scope) *Plan {
+// DeleteRows plans the deletion of rows by their keys, some of which must have a version.
+func DeleteRows(r *model.Resource, versioned bool, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
-	input := b.input(r.Key, nil)
+	input := b.input(r.Key, versioned, nil)
 	alias := b.alias(r.Name)
-	using, where := b.byKeys(r, alias, window.Delete)
+	using, where := b.byKeys(r, alias, versioned, window.Delete)
 	write := "delete from " + r.Table.QualifiedName() + " " + alias + "\n  using " + using + "\n  where " + where + " returning input.n as " + rowNumber
 	return b.written(input, write, nil, "")
 }
 
-// UpdateRows plans the change of rows by their keys.
-func UpdateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
+// UpdateRows plans the change of rows by their keys, some of which must have a version.
+func UpdateRows(q *request.Query, versioned bool, given []Given, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
-	input := b.input(r.Key, given)
+	input := b.input(r.Key, versioned, given)
 	b.gives(given)
 	alias := b.alias(r.Name)
 	set := []string{}
@@ -84,7 +88,7 @@ func UpdateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	for i := range names {
 		set = append(set, names[i]+" = "+values[i])
 	}
-	using, where := b.byKeys(r, alias, window.Update)
+	using, where := b.byKeys(r, alias, versioned, window.Update)
 	write := updating(r.Table, alias, set, using, where)
 	return b.written(input, write(alias+".*, input.n as "+rowNumber), q.Root, window.Update)
 }
@@ -93,7 +97,7 @@ func UpdateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 func CreateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
-	input := b.input(nil, given)
+	input := b.input(nil, false, given)
 	b.gives(given)
 	var names, values []string
 	for i, g := range given {
@@ -132,8 +136,11 @@ func literal(s string) string {
 const rowNumber = `"row number"`
 
 // byKeys joins a table to the keys of the input, as far as the role may write its rows.
-func (b *builder) byKeys(r *model.Resource, alias string, op window.Operation) (using, where string) {
+func (b *builder) byKeys(r *model.Resource, alias string, versioned bool, op window.Operation) (using, where string) {
 	var ties []string
+	if versioned {
+		ties = append(ties, "(input.version is null or "+alias+".xmin = input.version::xid)")
+	}
 	for i, k := range r.Key {
 		ties = append(ties, column(alias, k)+" = "+listed(fmt.Sprintf("k%d", i), k.Type))
 	}

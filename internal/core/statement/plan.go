@@ -56,14 +56,15 @@ type ColumnKind uint8
 
 // The kinds of column.
 const (
-	Plain  ColumnKind = iota // a value of Type
-	One                      // a record, or null
-	Many                     // an array of records
-	Total                    // a count
-	Fixed                    // Text, whatever the row
-	Object                   // an object of Columns, whose values stand in the same row
-	Link                     // the path of a row: Resource and the key in Columns
-	Masked                   // the one of Columns, where At is true; else it is not the caller's to read
+	Plain   ColumnKind = iota // a value of Type
+	One                       // a record, or null
+	Many                      // an array of records
+	Total                     // a count
+	Fixed                     // Text, whatever the row
+	Object                    // an object of Columns, whose values stand in the same row
+	Link                      // the path of a row: Resource and the key in Columns
+	Version                   // the version of a row: xmin
+	Masked                    // the one of Columns, where At is true; else it is not the caller's to read
 )
 
 // Column is a member of the answer's objects and where its value stands: in the SQL row, or in the record of a relation.

@@ -33,7 +33,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 	case q.Single:
 		where := whereClause(f.where(q, alias))
 		plan.Columns = f.answer(q, alias, list)
-		if q.Root.Resource.Table.Kind == catalog.Base && q.Root.Resource.View == nil && len(q.Expand) == 0 {
+		if b.versioned(q) && len(q.Expand) == 0 {
 			plan.Version = list.add(alias + ".xmin")
 		}
 		plan.Short = plan.Version >= 0 && b.tables() == 1 && len(q.Computed) == 0
@@ -76,6 +76,9 @@ func (b *builder) expanded(q *request.Query, alias, table string, after []bool, 
 		where = append(where, inner.after(q.Order, after))
 	}
 	carried := alias + ".*"
+	if b.full && b.versioned(q) {
+		carried += ", " + alias + ".xmin"
+	}
 	outer := b.from(q.Root, alias, false)
 	plan.Columns = outer.answer(q, alias, list)
 	again := make([]orderTerm, len(order))
@@ -224,8 +227,12 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 	}
 	linked := f.b.full && f.b.linked(q.Root.Resource)
 	if linked {
-		out = append(link(q.Root.Resource, alias, list), link(q.Root.Resource, alias, list)...)
-		out[1].Name = "@editLink"
+		edit := link(q.Root.Resource, alias, list)[0]
+		edit.Name = "@editLink"
+		out = append(link(q.Root.Resource, alias, list), edit)
+		if f.b.versioned(q) {
+			out = append(out, Column{Name: "@etag", Kind: Version, At: list.add(alias + ".xmin")})
+		}
 	}
 	for _, field := range fields {
 		if name := typeTold(field.Type); f.b.full && name != "" {
@@ -262,6 +269,12 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 		}
 	}
 	return out
+}
+
+// versioned says whether the rows of a query have versions: those of tables do, as they are.
+func (b *builder) versioned(q *request.Query) bool {
+	r := q.Root.Resource
+	return r.Table.Kind == catalog.Base && r.View == nil && q.Apply == nil
 }
 
 // linked says whether rows of a resource have paths of their own that the role may know.

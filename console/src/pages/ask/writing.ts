@@ -157,13 +157,17 @@ export function bodyFields(
   const whole = segments.length === 1 && method === 'PATCH' && within.length === 0 && !address.includes('/$each');
   if (whole) return [control('@context', '#$delta'), { ...control('value', 'The rows of the delta.'), kind: 'array' }];
   if (nested || within[0] === 'value')
-    fields.push(control('@id', 'A row that is there already, by its path.'), {
-      ...control(
-        '@removed',
-        '{"reason":"changed"} takes the row out of the relation, {"reason":"deleted"} deletes it.',
-      ),
-      kind: 'object',
-    });
+    fields.push(
+      control('@id', 'A row that is there already, by its path.'),
+      control('@etag', 'The version that is meant: nothing is written if the row has changed since.'),
+      {
+        ...control(
+          '@removed',
+          '{"reason":"changed"} takes the row out of the relation, {"reason":"deleted"} deletes it.',
+        ),
+        kind: 'object',
+      },
+    );
   return fields;
 }
 

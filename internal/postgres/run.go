@@ -184,12 +184,41 @@ type Written struct {
 	Version  string // "" where it has none
 	Total    int64  // of a write of many rows, their number
 	Missing  []int  // of a bulk write, the rows of the input, from 0, that there were none for
+
+	// Of a bulk write that shows its rows, those that were written, by their number in the input, from 0, each as JSON: nil where the role
+	// may not read it, and everywhere where there are too many.
+	Rows map[int][]byte
 }
 
 // mostShown is how many bytes of rows a write of many answers with.
 const mostShown = 4 << 20
 
-// many gathers the rows of a write of many.
+// numbered gathers the rows of a bulk write.
+func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
+	w.Rows = map[int][]byte{}
+	room := 0
+	for values := first; values != nil; {
+		w.Total++
+		w.Kept = w.Kept && guard(values, q.Plan.Guards.Kept)
+		var row []byte
+		if room <= mostShown && guard(values, q.Plan.Guards.Readable) {
+			row = q.rows.append(nil, values)
+			room += len(row)
+		}
+		w.Rows[int(total(values[q.Plan.Number]))-1] = row
+		values = nil
+		if rows.NextRow() {
+			values = rows.Values()
+		}
+	}
+	if room > mostShown {
+		for i := range w.Rows {
+			w.Rows[i] = nil
+		}
+	}
+}
+
+// many gathers the rows of a write of every row of a filter.
 func (w *Written) many(q *Query, rows rows, first [][]byte) {
 	w.Row = append(w.Row, '[')
 	for values := first; values != nil; {
@@ -261,7 +290,11 @@ func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
 func (q *Query) read(rows rows, w *Written) (err error) {
 	values := rows.Values()
 	w.Found = true
-	if q.Plan.Many {
+	switch {
+	case q.Plan.Number >= 0:
+		w.numbered(q, rows, values)
+		return nil
+	case q.Plan.Many:
 		w.many(q, rows, values)
 		return nil
 	}

@@ -127,3 +127,70 @@ resources:
 		}
 	}
 }
+
+// Who asks for the rows of a delta gets them in its order, as they are stored, with the keys that the database gave; they are refused as
+// without.
+func TestBulkShown(t *testing.T) {
+	r := start(t)
+	dsn := database(t, `create table crate (id int generated always as identity primary key, label text not null unique, kg numeric(6,1), lot text, at timestamptz default '2026-07-01T10:00:00Z');
+		create table lot (code text primary key, about text default 'none');
+		alter table crate add foreign key (lot) references lot;
+		create function mind() returns trigger language plpgsql as $$ begin if new.label = 'skip' then return null; end if; return new; end $$;
+		create trigger mind before insert on crate for each row execute function mind();
+		insert into lot values ('A', 'apples'), ('B', 'beans');
+		insert into crate (label, kg, lot) values ('one', 1, 'A'), ('two', 2, 'A'), ('three', 3, 'B')`)
+	document := "window: crates\nsource: " + dsn + `
+resources: {crates: {from: crate}, lots: {from: lot}}
+roles:
+  packer: {may: {crates: {read: {rows: lot eq 'A'}, update: {rows: kg lt 100}, create: {}}}}
+  blind: {may: {crates: [update]}}
+  clerk: {may: {crates: {read: {fields: [id, label]}, update: {fields: [label]}}}}
+`
+	if _, err := r.Operator.PushDraft(context.Background(), "crates", document); err != nil {
+		t.Fatal(err)
+	}
+	const minus = "204"
+	for _, s := range []struct {
+		as, path, value string
+		status          int
+		want            string
+	}{
+		{"", "/crates", `{"label":"four"},{"id":2,"kg":2.5},{"@removed":{"reason":"deleted"},"id":3},{"label":"five","lot":"B"},{"id":1,"label":"uno"}`, 200, `{"@context":"$metadata#crates/$delta","value":[` +
+			`{"id":4,"label":"four","kg":null,"lot":null,"at":"2026-07-01T10:00:00Z"},` + "\n" + `{"id":2,"label":"two","kg":2.5,"lot":"A","at":"2026-07-01T10:00:00Z"},` + "\n" +
+			`{"@id":"crates/3","@removed":{"reason":"deleted"}},` + "\n" + `{"id":5,"label":"five","kg":null,"lot":"B","at":"2026-07-01T10:00:00Z"},` + "\n" + `{"id":1,"label":"uno","kg":1.0,"lot":"A","at":"2026-07-01T10:00:00Z"}]}`},
+		{"", "/crates?select=id&expand=lot_lot(select=about)", `{"id":5,"kg":5},{"label":"six","lot":"A"}`, 200, `"$metadata#crates(id,lot_lot(about))/$delta","value":[{"id":5,"lot_lot":{"about":"beans"}},` + "\n" + `{"id":6,"lot_lot":{"about":"apples"}}]}`},
+		{"", "/crates?select=label&expand=lot_2", `{"id":5,"kg":5}`, 400, "lot_2"},
+		{"", "/lots?select=about", `{"code":"C"},{"code":"A","about":"pears"},{"code":"D","about":"dates"}`, 200, `"$metadata#lots(about)/$delta","value":[{"about":"none"},` + "\n" + `{"about":"pears"},` + "\n" + `{"about":"dates"}]`},
+		{"", "/lots?expand=crates(select=label;orderby=id)", `{"code":"A","about":"apples"},{"code":"E"}`, 200, `{"code":"A","about":"apples","crates":[{"label":"uno"},{"label":"two"},{"label":"six"}]},` + "\n" + `{"code":"E","about":"none","crates":[]}]`},
+		{"", "/crates", `{"id":1,"kg":7},{"id":99,"kg":7}`, 404, "value/1: there is no such row"},
+		{"", "/crates", `{"@removed":{"reason":"deleted"},"id":99},{"id":1,"kg":7}`, 404, "value/0: there is no such row"},
+		{"", "/crates", `{"label":"seven"},{"label":"two"}`, 409, "label: another row has the same value"},
+		{"", "/crates", `{"label":"nine"},{"label":"skip"}`, 204, minus}, // what is not there is not shown
+		{"", "/crates?top=3", `{"label":"x"}`, 400, "top does not go with"},
+		{"packer", "/crates", `{"id":1,"kg":9},{"id":2,"kg":9}`, 200, `"kg":9.0,"lot":"A"`},
+		{"packer", "/crates", `{"id":1,"kg":10},{"id":5,"kg":10}`, 204, minus}, // one of them is not the role's to read
+		{"packer", "/crates", `{"id":1,"kg":11},{"id":2,"kg":1000}`, 403, "some of these 2 would not be"},
+		{"packer", "/crates", `{"label":"seven","lot":"A"},{"label":"eight","lot":"A"}`, 200, `"label":"seven","kg":null,"lot":"A"`},
+		{"blind", "/crates", `{"id":1,"kg":12}`, 204, minus},
+		{"clerk", "/crates", `{"id":1,"label":"ein"},{"id":2,"label":"zwei"}`, 200, `"value":[{"id":1,"label":"ein"},` + "\n" + `{"id":2,"label":"zwei"}]`},
+		{"clerk, packer", "/crates", `{"id":2,"label":"deux"},{"id":5,"label":"cinq"}`, 200, `"label":"deux","kg":9.0`},
+		{"clerk, packer", "/crates?select=id,kg", `{"id":2,"label":"two"},{"id":5,"label":"five"}`, 200, `{"id":2,"kg":9.0},` + "\n" + `{"id":5,"kg@Core.Permissions":"None"}]`},
+	} {
+		a := write(t, r, r.Operator.Token, "PATCH", "/draft/crates"+s.path, `{"@context":"#$delta","value":[`+s.value+`]}`, "Prefer", "return=representation", "Act-As", s.as)
+		if applied := a.Header.Get("Preference-Applied"); a.StatusCode != s.status || s.want != minus && !strings.Contains(a.Text, s.want) || (applied == "return=representation") != (s.status == 200) {
+			t.Errorf("as %q %s [%s]: %s %q %s\nwant %d %s", s.as, s.path, s.value, a.Status, applied, a.Text, s.status, s.want)
+		}
+	}
+	a := write(t, r, r.Operator.Token, "PATCH", "/draft/crates/crates", `{"value":[{"@removed":{"reason":"deleted"},"id":2}]}`, "Prefer", "return=representation", "OData-MaxVersion", "4.0")
+	if !strings.Contains(a.Text, `[{"@odata.id":"crates/2","@odata.removed":{"reason":"deleted"}}]`) {
+		t.Errorf("in 4.0: %s %s", a.Status, a.Text)
+	}
+	var rows []string
+	for i := range 12000 {
+		rows = append(rows, fmt.Sprintf(`{"label":"crate %d of the many that are here, %s"}`, i, strings.Repeat("x", 300)))
+	}
+	a = write(t, r, r.Operator.Token, "PATCH", "/draft/crates/crates", `{"value":[`+strings.Join(rows, ",")+`]}`, "Prefer", "return=representation")
+	if a.StatusCode != 204 || a.Header.Get("Rows-Affected") != "12000" {
+		t.Errorf("too many to be shown: %s %.200s", a.Status, a.Text)
+	}
+}

@@ -80,6 +80,7 @@ type move struct {
 	headers            []string
 	status             int // that the model expects
 	after              *world
+	shows              []string // the keys of the rows that the answer has, in their order
 }
 
 // player makes random writes. It knows the ids that the database has given.
@@ -321,7 +322,7 @@ func batched(body string) string {
 // delta is a change of the boats with three items.
 func (p *player) delta(m *move) {
 	a := m.after
-	var items []string
+	var items, keys []string
 	var removed, changed []func() int
 	named := map[string]bool{}
 	twice, broken := false, false
@@ -330,7 +331,7 @@ func (p *player) delta(m *move) {
 		twice = twice || named[code]
 		named[code] = true
 		if p.IntN(4) == 0 {
-			items = append(items, fmt.Sprintf(`{"@removed":{"reason":"deleted"},"code":%q}`, code))
+			items, keys = append(items, fmt.Sprintf(`{"@removed":{"reason":"deleted"},"code":%q}`, code)), append(keys, "boats/"+code)
 			removed = append(removed, func() int {
 				_, is := a.boats[code]
 				used := false
@@ -345,6 +346,7 @@ func (p *player) delta(m *move) {
 			})
 			continue
 		}
+		keys = append(keys, code)
 		broken = broken || length <= 0
 		if p.IntN(2) == 0 {
 			items = append(items, fmt.Sprintf(`{"code":%q,"length":%d}`, code, length))
@@ -372,6 +374,12 @@ func (p *player) delta(m *move) {
 	}
 	slices.SortFunc(statuses, func(x, y int) int { return y - x }) // a reference stops the statement before a missing row is noticed
 	m.status = first(when(broken, 422), when(twice, 400), first(statuses...), 204)
+	if p.IntN(2) == 0 {
+		m.headers = []string{"Prefer", "return=representation"}
+		if m.status == 204 {
+			m.status, m.shows = 200, keys
+		}
+	}
 }
 
 // Two thousand random writes of all kinds: the database and the model agree at the end and on the way, whatever failed in between.
@@ -416,6 +424,9 @@ func TestRandomWrites(t *testing.T) {
 		if a.StatusCode != m.status {
 			t.Fatalf("%d: %s %s %s %v: %s %s\nwant %d with\n%s", i, m.method, m.path, m.body, m.headers, a.Status, a.Text, m.status, strings.Join(p.w.lines(), "\n"))
 		}
+		if got := keysOf(t, a); m.shows != nil && !slices.Equal(got, m.shows) {
+			t.Fatalf("%d: %s %s %s shows %v, want %v", i, m.method, m.path, m.body, got, m.shows)
+		}
 		if m.status < 400 {
 			p.w = m.after
 		}
@@ -433,6 +444,24 @@ func TestRandomWrites(t *testing.T) {
 		}
 	}
 	t.Logf("statuses: %v", outcomes)
+}
+
+// keysOf are the codes of the boats that an answer shows, and the paths of those that are gone.
+func keysOf(t *testing.T, a harbourtest.Answer) (keys []string) {
+	if !strings.Contains(a.Text, "/$delta") {
+		return nil
+	}
+	var shown struct {
+		Value []struct {
+			Code string
+			ID   string `json:"@id"`
+		}
+	}
+	decode(t, a.Text, &shown)
+	for _, v := range shown.Value {
+		keys = append(keys, v.ID+v.Code)
+	}
+	return keys
 }
 
 // outcome is the status, or the worst one in a batch.

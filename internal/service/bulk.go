@@ -1,7 +1,9 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"slices"
 	"strings"
 
@@ -23,12 +25,15 @@ type bulk struct {
 	scope *access.Scope
 	query *request.Query
 	lines []line
-	rows  int64 // that were written
+	rows  int64    // that were written
+	show  [][]byte // what the answer has for each line; nil: they are not shown
+	as    postgres.Format
 }
 
-// line is an item of the delta, and the key it names, nil for a new row.
+// line is an item of the delta, its place there, and the key it names, nil for a new row.
 type line struct {
 	*payload.Item
+	at  int
 	key []string
 }
 
@@ -45,12 +50,19 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 	if len(resource.Key) == 0 {
 		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so its rows can't be changed", resource.Name).On(resource.Name)
 	}
-	if options := r.Options(); len(options) > 0 {
-		return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a change of a collection; every row of a filter is changed at /%s/$filter(…)/$each", options[0], resource.Name).On(options[0])
+	for _, option := range r.Options() {
+		if !slices.Contains(writeOptions, option) {
+			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a change of a collection; every row of a filter is changed at /%s/$filter(…)/$each", option, resource.Name).On(option)
+		}
 	}
-	b := &bulk{call: c, scope: scope}
+	b := &bulk{call: c, scope: scope, as: in.Format}
 	if b.query, err = r.Resolve(); err != nil {
 		return nil, err
+	}
+	if scope.For(window.Read, resource) != nil {
+		if err := scope.Check(b.query); err != nil {
+			return nil, err
+		}
 	}
 	body, err := in.Rows()
 	if err != nil {
@@ -66,6 +78,9 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 	if b.lines, err = a.lines(resource, items); err != nil {
 		return nil, err
 	}
+	if in.Show && scope.For(window.Read, resource) != nil {
+		b.show = make([][]byte, len(b.lines))
+	}
 	err = a.Atomically(ctx, func(a *API) error {
 		b.api = a
 		return b.write(ctx)
@@ -73,7 +88,11 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 	if err != nil {
 		return nil, err
 	}
-	return &Written{Many: true, Rows: b.rows}, nil
+	w := &Written{Many: true, Rows: b.rows, Context: resource.Name + contextSelect(b.query) + "/$delta"}
+	if b.show != nil && !slices.ContainsFunc(b.show, func(row []byte) bool { return row == nil }) {
+		w.Row = slices.Concat([]byte("["), bytes.Join(b.show, []byte(",\n")), []byte("]"))
+	}
+	return w, nil
 }
 
 // lines finds the key that each item names. No row may be named twice.
@@ -81,7 +100,7 @@ func (a *API) lines(r *model.Resource, items []*payload.Item) ([]line, error) {
 	lines := make([]line, len(items))
 	named := make(map[string]string, len(items))
 	for i, item := range items {
-		lines[i].Item = item
+		lines[i].Item, lines[i].at = item, i
 		var err error
 		switch {
 		case item.Ref != "":
@@ -158,6 +177,11 @@ func (b *bulk) remove(ctx context.Context, lines []line) error {
 	if err == nil && len(done.Missing) > 0 {
 		err = b.missing(lines[done.Missing[0]])
 	}
+	if b.show != nil && err == nil {
+		for _, l := range lines {
+			b.show[l.at], err = b.gone(l)
+		}
+	}
 	return err
 }
 
@@ -172,10 +196,11 @@ func (b *bulk) change(ctx context.Context, lines []line) (added []line, err erro
 	}
 	given, lists := columns(r, lines)
 	keys, versioned := b.keys(lines)
-	done, err := b.run(ctx, window.Update, statement.UpdateRows(b.query, versioned, given, b.scope), append(keys, lists...))
+	done, err := b.run(ctx, window.Update, statement.UpdateRows(b.query, versioned, given, b.scope, b.show != nil), append(keys, lists...))
 	if err != nil {
 		return nil, err
 	}
+	b.shown(lines, done)
 	for _, i := range done.Missing {
 		added = append(added, lines[i])
 	}
@@ -218,8 +243,33 @@ func (b *bulk) add(ctx context.Context, lines []line) error {
 			return fault.New(fault.Unsupported, "field.some", "%s is given in some of the new rows and not in others; its default is not known here, so send it in all of them, or in none", g.Field.Name).On(g.Field.Name)
 		}
 	}
-	_, err := b.run(ctx, window.Create, statement.CreateRows(b.query, given, b.scope), lists)
+	done, err := b.run(ctx, window.Create, statement.CreateRows(b.query, given, b.scope, b.show != nil), lists)
+	if err == nil && int(done.Total) == len(lines) { // else a trigger has passed some over
+		b.shown(lines, done)
+	}
 	return err
+}
+
+// shown takes the rows that were written into the answer, and where they are shown, finds the lines that there were none for.
+func (b *bulk) shown(lines []line, done *postgres.Written) {
+	if b.show == nil {
+		return
+	}
+	for i, l := range lines {
+		row, found := done.Rows[i]
+		if b.show[l.at] = row; !found {
+			done.Missing = append(done.Missing, i)
+		}
+	}
+}
+
+// gone is what the answer has for a row that was deleted.
+func (b *bulk) gone(l line) ([]byte, error) {
+	id, removed := "@id", "@removed"
+	if b.as.V40 {
+		id, removed = "@odata.id", "@odata.removed"
+	}
+	return json.Marshal(map[string]any{removed: map[string]string{"reason": "deleted"}, id: request.RowPath(b.resource(), l.key)})
 }
 
 // run runs one statement for many rows.
@@ -228,7 +278,7 @@ func (b *bulk) run(ctx context.Context, op window.Operation, plan *statement.Pla
 	if err != nil {
 		return nil, err
 	}
-	done, err := postgres.Compile(plan, nil, postgres.Format{}).Write(ctx, b.api.place, args, 0, timeOf(b.scope))
+	done, err := postgres.Compile(plan, nil, b.as).Write(ctx, b.api.place, args, 0, timeOf(b.scope))
 	if err != nil {
 		return nil, b.api.explain(err, b.resource(), b.scope)
 	}

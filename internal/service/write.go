@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -290,11 +291,19 @@ func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Writ
 		w, err = a.revised(ctx, c, t, row, in)
 	}
 	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && !in.existing && keyIsChosen(resource) {
-		if made, err := a.createAt(ctx, c, t, in, body); err == nil || replace && t.scope.For(window.Create, resource) != nil {
+		made, err := a.createAt(ctx, c, t, in, body)
+		if err == nil || replace && t.scope.For(window.Create, resource) != nil || refusedNew(err) {
 			return made, err
 		}
 	}
 	return w, err
+}
+
+// refusedNew says whether a change of a row that is not there came to nothing because the database refused the new one. That there is one
+// already, which the role may not see, is not told.
+func refusedNew(err error) bool {
+	var refusal *postgres.Refusal
+	return errors.As(err, &refusal) && refusal.Code != "row.conflict"
 }
 
 func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {

@@ -13,7 +13,7 @@ import (
 
 // The plans here write many rows in one statement. Their input is lists, one for each key field and each field that is given, in
 // the order of the rows; of a field that only some rows give, a second list says which. A plan's Total is the number of rows that were
-// written, its Missing tells those that there were none for.
+// written, its Missing tells those that there were none for. Where the rows are to be shown, each comes back with its number instead.
 
 // Given is a field that the rows of a bulk write give.
 type Given struct {
@@ -69,7 +69,7 @@ func DeleteRows(r *model.Resource, versioned bool, scope *access.Scope) *Plan {
 }
 
 // UpdateRows plans the change of rows by their keys, some of which must have a version.
-func UpdateRows(q *request.Query, versioned bool, given []Given, scope *access.Scope) *Plan {
+func UpdateRows(q *request.Query, versioned bool, given []Given, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(r.Key, versioned, given)
@@ -89,12 +89,15 @@ func UpdateRows(q *request.Query, versioned bool, given []Given, scope *access.S
 		set = append(set, names[i]+" = "+values[i])
 	}
 	using, where := b.byKeys(r, alias, versioned, window.Update)
-	write := updating(r.Table, alias, set, using, where)
-	return b.written(input, write(alias+".*, input.n as "+rowNumber), q.Root, window.Update)
+	write := updating(r.Table, alias, set, using, where)(alias + ".*, input.n as " + rowNumber)
+	if show {
+		return b.numbered(input+", written as (\n  "+write+"\n)", q, window.Update)
+	}
+	return b.written(input, write, q.Root, window.Update)
 }
 
 // CreateRows plans the insertion of rows. A field that only some of them give goes to its default in the others.
-func CreateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
+func CreateRows(q *request.Query, given []Given, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(nil, false, given)
@@ -109,7 +112,10 @@ func CreateRows(q *request.Query, given []Given, scope *access.Scope) *Plan {
 	}
 	setNames, setValues := b.assignments(nil, scope.For(window.Create, r).Set)
 	names, values = append(names, setNames...), append(values, setValues...)
-	write := "insert into " + r.Table.QualifiedName() + " (" + strings.Join(names, ", ") + ")\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *, null::bigint as " + rowNumber
+	write := "insert into " + r.Table.QualifiedName() + " (" + strings.Join(names, ", ") + ")\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *"
+	if show { // they come back in the order in which they were inserted
+		return b.numbered(input+", inserted as (\n  "+write+"\n), written as (\n  select *, row_number() over () as "+rowNumber+" from inserted\n)", q, window.Create)
+	}
 	return b.written(input, write, q.Root, window.Create)
 }
 
@@ -156,6 +162,27 @@ func (b *builder) byKeys(r *model.Resource, alias string, versioned bool, op win
 		using += fmt.Sprintf(", (select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule)
 	}
 	return using, strings.Join(ties, " and ")
+}
+
+// numbered answers a bulk write with its rows as the query shows them, with guards of their own.
+func (b *builder) numbered(with string, q *request.Query, op window.Operation) *Plan {
+	plan := newPlan()
+	plan.Many = true
+	r := q.Root.Resource
+	alias := b.alias(r.Name)
+	f := b.from(q.Root, alias, false)
+	list, source := &selectList{}, "written"
+	if b.scope.For(window.Read, r) != nil {
+		plan.Columns = f.columns(q, alias, list)
+	}
+	plan.Number = list.add(alias + "." + rowNumber)
+	if b.hides(r) {
+		source = b.shownOf(r, op, rowNumber)
+	}
+	b.guards(f, list, op, r, alias, &plan.Guards)
+	plan.SQL = "with " + with + "\nselect " + list.String() + "\nfrom " + source + " " + alias + f.joins.String()
+	plan.Slots = b.slots
+	return plan
 }
 
 // written counts what a bulk write has written and tells what it has not. root is nil where no row is left to be looked at.

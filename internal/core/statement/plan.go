@@ -17,6 +17,7 @@ type Plan struct {
 	Slots   []Slot
 	Columns []Column // of a row of the answer; they come first in the SQL row unless At says otherwise
 	Total   int      // place of the total in the SQL row, -1: not asked for
+	Number  int      // of a bulk write whose rows come back, place of the row's number in the input, from 1; -1: none
 	Missing int      // of a bulk write, place of the numbers of the rows that there were none for, as text; -1: none
 	Present int      // place of the column that is null where there is a total but no row, -1: none
 	Version int      // place of the row's version (xmin), -1: none
@@ -44,7 +45,7 @@ type Bounds struct {
 }
 
 func newPlan() *Plan {
-	return &Plan{Total: -1, Missing: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}}
+	return &Plan{Total: -1, Number: -1, Missing: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}}
 }
 
 // Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the

@@ -66,7 +66,7 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 	p.name("components", false)
 	p.open('{')
 	c := w.components.Spec
-	for i, group := range []member{{"parameters", c.Parameters}, {"responses", c.Responses}} {
+	for i, group := range []member{{"headers", c.Headers}, {"parameters", c.Parameters}, {"responses", c.Responses}} {
 		p.name(group.name, i == 0)
 		if err := p.value(reflect.ValueOf(group.value), true); err != nil {
 			return err

@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -232,8 +233,8 @@ func (w *writer) resource(r *model.Resource) {
 	if w.scope.For(window.Create, r) != nil {
 		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-create"))
-		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("idempotency-key"))
-		collection.Post = op
+		collection.Post = w.write(op, r)
+		tagged(op, r)
 	}
 	w.many(r, collection)
 	w.add("/"+r.Name, collection)
@@ -248,18 +249,21 @@ func (w *writer) resource(r *model.Resource) {
 	}
 	if reads && w.keyReadable(r) {
 		row.Get = w.read(r, "get-"+r.Name, "Read one row of "+r.Name, w.object(r), rowOptions)
+		tagged(row.Get, r)
 		w.relations(r, path, row.Parameters)
 	}
 	if w.scope.For(window.Update, r) != nil {
 		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-update"))
-		row.Patch = w.conditional(op, r)
+		row.Patch = w.conditional(w.write(op, r), r)
 		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-replace"))
-		row.Put = w.conditional(op, r)
+		row.Put = w.conditional(w.write(op, r), r)
+		tagged(row.Patch, r)
+		tagged(row.Put, r)
 	}
 	if w.scope.For(window.Delete, r) != nil {
-		row.Delete = w.conditional(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"), r)
+		row.Delete = w.conditional(once(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")), r)
 	}
 	w.add(path, row)
 }
@@ -275,6 +279,7 @@ func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model
 		op.Spec.Responses.Spec.Response[statuses[name]] = openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/" + name)
 	}
 	if !strings.HasPrefix(op.Spec.OperationID, "delete-") && w.scope.For(window.Create, r) != nil {
+		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("if-none-match"))
 		done := openapi.NewResponseBuilder().Description("There was no such row; it is created.").
 			AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))
 		if stored := w.stored(r); stored != nil {
@@ -283,6 +288,21 @@ func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model
 		op.Spec.Responses.Spec.Response["201"] = done.Build()
 	}
 	return op
+}
+
+// tagged adds the version of the row to the answers that show it.
+func tagged(op *openapi.Extendable[openapi.Operation], r *model.Resource) {
+	if r.Table.Kind != catalog.Base || r.View != nil {
+		return
+	}
+	for _, status := range []string{"200", "201", "204"} {
+		if answer := op.Spec.Responses.Spec.Response[status]; answer != nil {
+			if answer.Spec.Spec.Headers == nil {
+				answer.Spec.Spec.Headers = map[string]*openapi.RefOrSpec[openapi.Extendable[openapi.Header]]{}
+			}
+			answer.Spec.Spec.Headers["ETag"] = openapi.NewRefOrExtSpec[openapi.Header]("#/components/headers/etag")
+		}
+	}
 }
 
 // relations describes the paths from a row to what its relations lead to.
@@ -382,7 +402,7 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 		responses = openapi.NewResponsesBuilder()
 	}
 	if status == "201" || status == "200" && (strings.HasPrefix(id, "update-") || strings.HasPrefix(id, "replace-")) {
-		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the role may not read the row as stored.").Build())
+		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the row is not wanted, or not the role's to read.").Build())
 	}
 	if w.limited {
 		refusals = append(slices.Clone(refusals), "limited")

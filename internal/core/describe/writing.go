@@ -1,6 +1,7 @@
 package describe
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/sv-tools/openapi"
@@ -43,10 +44,29 @@ func (w *writer) sharedWriting() {
 	header := func(key, name, about string) {
 		c.Add(key, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: name, In: openapi.InHeader, Description: about, Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
 	}
+	c.Add("etag", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "The version of the row, for If-Match; not where relations are expanded.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+	header("prefer", "Prefer", "return=minimal leaves rows out of the answer; return=representation asks for those of a write of many.")
+	header("if-none-match", "If-None-Match", "* asks for a new row: one that is there already is left alone.")
 	header("if-match", "If-Match", "The ETag of the version that is meant: the row is left alone if it has changed since.")
 	header("idempotency-key", "Idempotency-Key", "A text of your own, such as a UUID: sent again with the same request, it is not done twice but answered as the first time.")
 	c.Add("where", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "where", In: openapi.InPath, Required: true, Description: "Which rows: a condition as in filter.", Schema: openapi.NewSchemaBuilder().Type("string").Build(), Example: "id lt 0"}))
 	c.Add("link-id", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "id", In: openapi.InQuery, Required: true, Description: "The row at the other end, by its path.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+}
+
+// write adds to a write what its answer may show, and how.
+func (w *writer) write(op operation, r *model.Resource) operation {
+	if w.scope.For(window.Read, r) != nil {
+		for _, name := range []string{"compute", "select", "expand", "prefer"} {
+			op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
+		}
+	}
+	return once(op)
+}
+
+// once adds to a write the key with which it is done once.
+func once(op operation) operation {
+	op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("idempotency-key"))
+	return op
 }
 
 // batch describes many requests in one.
@@ -70,7 +90,11 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 		return
 	}
 	if may(window.Create) || may(window.Update) || may(window.Delete) {
-		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil, writeRefusals...))
+		refusals := append(slices.Clone(writeRefusals), "changed")
+		if r.IfMatch {
+			refusals = append(refusals, "versionless")
+		}
+		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil, refusals...), r)
 		collection.Patch.Spec.RequestBody = body("change-of-rows")
 	}
 	if !may(window.Read) {
@@ -78,21 +102,27 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 	}
 	each := &openapi.PathItem{Parameters: parameters{parameterRef("where")}}
 	if may(window.Update) {
-		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil, writeRefusals...))
+		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil, writeRefusals...), r)
 		each.Patch.Spec.RequestBody = body(component(r, "-update"))
 	}
 	if may(window.Delete) {
-		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil, "invalid", "unauthenticated", "forbidden", "conflict", "unavailable"))
+		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil, "invalid", "unauthenticated", "forbidden", "conflict", "unavailable"), nil)
 	}
 	w.add("/"+r.Name+"/$filter({where})/$each", each)
 }
 
-// counted adds the number of rows to the answer of a write of many.
-func (w *writer) counted(op operation) operation {
-	done := openapi.NewResponseBuilder().Description(op.Spec.Summary+": done.").
-		AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.", Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
-	op.Spec.Responses.Spec.Response["204"] = done.Build()
-	return op
+// counted adds the number of rows to the answer of a write of many, and the rows of the resource, where it may show them.
+func (w *writer) counted(op operation, shown *model.Resource) operation {
+	done := func(how string) *openapi.ResponseBuilder {
+		return openapi.NewResponseBuilder().Description(op.Spec.Summary+": done"+how+".").
+			AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.", Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
+	}
+	op.Spec.Responses.Spec.Response["204"] = done("").Build()
+	if shown == nil || w.scope.For(window.Read, shown) == nil {
+		return once(op)
+	}
+	op.Spec.Responses.Spec.Response["200"] = done("; these are the rows").AddContent("application/json", media(w.page(shown))).Build()
+	return w.write(op, shown)
 }
 
 // links describes how rows are tied and untied along a relation.
@@ -104,7 +134,7 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 	link := func(verb, summary string) operation {
 		op := w.operation(r, verb+"-"+r.Name+"-"+rel.Name, summary, "204", nil, writeRefusals...)
 		op.Spec.RequestBody = body("link-to-row")
-		return op
+		return once(op)
 	}
 	if rel.Many {
 		item.Post = link("link", "Tie one of "+rel.Name+" to one row of "+r.Name)
@@ -112,7 +142,7 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name)
 	}
 	if rel.Through != nil || w.untied(rel) {
-		item.Delete = w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted", "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")
+		item.Delete = once(w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted", "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"))
 		if rel.Many {
 			item.Delete.Spec.Parameters = append(item.Delete.Spec.Parameters, parameterRef("link-id"))
 		}

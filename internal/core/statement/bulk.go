@@ -151,17 +151,11 @@ func (b *builder) byKeys(r *model.Resource, alias string, versioned bool, op win
 		ties = append(ties, column(alias, k)+" = "+listed(fmt.Sprintf("k%d", i), k.Type))
 	}
 	using = "input"
-	if b.limited(op, r) {
-		inner := b.alias(r.Name)
-		rule, joins := b.rule(op, r, inner)
-		columns := make([]string, len(r.Key))
-		for i, k := range r.Key {
-			columns[i] = column(inner, k)
-			ties = append(ties, column(alias, k)+" = "+column("target", k))
-		}
-		using += fmt.Sprintf(", (select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule)
+	more, covered := b.covered(op, r, alias)
+	if more != "" {
+		using += ", " + more
 	}
-	return using, strings.Join(ties, " and ")
+	return using, strings.Join(append(ties, covered...), " and ")
 }
 
 // numbered answers a bulk write with its rows as the query shows them, with guards of their own.

@@ -9,8 +9,10 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/window"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
@@ -78,17 +80,164 @@ func TestRead(t *testing.T) {
 		}
 		fmt.Fprintf(&got, "%s\n-- %v%s\n\n", plan.SQL, args, short)
 	}
-	const golden = "testdata/read.sql"
+	golden(t, "testdata/read.sql", got.String())
+}
+
+// golden holds text against a file.
+func golden(t *testing.T, file, got string) {
+	t.Helper()
 	if *update {
-		if err := os.WriteFile(golden, []byte(got.String()), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	want, err := os.ReadFile(golden)
+	want, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got.String() != string(want) {
-		t.Errorf("the SQL differs from %s; got\n%s", golden, got.String())
+	if got != string(want) {
+		t.Errorf("the SQL differs from %s; got\n%s", file, got)
 	}
+}
+
+// The SQL of writes, with what each argument stands for and where what it answers stands. Look at testdata/write.sql after -update.
+func TestWrite(t *testing.T) {
+	m, policy := harbour.Saltmere(t)
+	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
+	master := access.Caller{Subject: "x", Roles: []string{"harbour_master"}}
+	office := access.Caller{Subject: "x", Roles: []string{"office"}}
+	both := access.Caller{Subject: "x", Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3.0}}
+	type write struct {
+		q     *request.Query
+		r     *model.Resource
+		scope *access.Scope
+	}
+	fields := func(w write, names ...string) (list []*model.Field) {
+		for _, name := range names {
+			list = append(list, w.r.Field(name))
+		}
+		return list
+	}
+	given := func(w write, some bool, names ...string) (list []statement.Given) {
+		for _, f := range fields(w, names...) {
+			list = append(list, statement.Given{Field: f, Some: some})
+		}
+		return list
+	}
+	other := func(path string) *request.Query {
+		r, err := request.Read(m, path, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		q, err := r.Resolve()
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Fix(r.Literals)
+		return q
+	}
+	tests := []struct {
+		what        string
+		caller      access.Caller
+		path, query string
+		plan        func(write) *statement.Plan
+	}{
+		{"create", master, "tugs", "", func(w write) *statement.Plan {
+			return statement.Create(w.q, fields(w, "name", "bollard_pull_t"), w.scope)
+		}},
+		{"create, nothing given", master, "port_calls", "select=id", func(w write) *statement.Plan { return statement.Create(w.q, nil, w.scope) }},
+		{"create under a rule, with a preset", agent, "port_calls", "select=id,status", func(w write) *statement.Plan {
+			return statement.Create(w.q, fields(w, "vessel_id", "eta", "draught_m"), w.scope)
+		}},
+		{"create that shows relations", master, "port_calls", "select=id&expand=vessel(select=name),tugs(select=name;orderby=name;top=2)", func(w write) *statement.Plan { return statement.Create(w.q, fields(w, "vessel_id"), w.scope) }},
+		{"change", office, "port_calls/17", "select=id,eta", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
+		{"change of a version", office, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at", func(w write) *statement.Plan {
+			return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, true)
+		}},
+		{"change under a rule that needs another table", agent, "port_calls/17", "select=id,eta", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
+		{"change under a rule of the row alone", access.Caller{Subject: "x", Roles: []string{"pilot"}}, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at", func(w write) *statement.Plan {
+			return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, false)
+		}},
+		{"change of nothing in the row itself", office, "port_calls/17", "select=id", func(w write) *statement.Plan { return statement.Update(w.q, nil, nil, w.scope, false) }},
+		{"replacement", office, "berths/N05", "select=code", func(w write) *statement.Plan {
+			return statement.Update(w.q, fields(w, "quay"), fields(w, "shore_power"), w.scope, false)
+		}},
+		{"change as two roles", both, "port_calls/17", "select=id,remarks", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "etd"), nil, w.scope, false) }},
+		{"deletion", master, "tugs/3", "", func(w write) *statement.Plan { return statement.Delete(w.q, w.scope, false) }},
+		{"deletion of a version", master, "tugs/3", "", func(w write) *statement.Plan { return statement.Delete(w.q, w.scope, true) }},
+		{"change of each", agent, "port_calls/$filter(vessel%2Fflag eq 'NO')/$each", "", func(w write) *statement.Plan {
+			return statement.UpdateEach(w.q, fields(w, "etd"), w.scope, false)
+		}},
+		{"change of each, shown", agent, "port_calls/$filter(status eq 'expected')/$each", "select=id,etd", func(w write) *statement.Plan {
+			return statement.UpdateEach(w.q, fields(w, "etd"), w.scope, true)
+		}},
+		{"deletion of each", master, "cargo_items/$filter(port_call%2Fstatus eq 'cancelled')/$each", "", func(w write) *statement.Plan { return statement.DeleteEach(w.q, w.scope) }},
+		{"how many a change would touch", agent, "port_calls/$filter(draught_m gt 5)/$each", "", func(w write) *statement.Plan { return statement.Touched(w.q, w.scope, window.Update) }},
+		{"creation of many", master, "tugs", "", func(w write) *statement.Plan {
+			return statement.CreateRows(w.q, append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...), w.scope, false)
+		}},
+		{"creation of many, shown", agent, "port_calls", "select=id", func(w write) *statement.Plan {
+			return statement.CreateRows(w.q, given(w, false, "vessel_id", "eta", "draught_m"), w.scope, true)
+		}},
+		{"change of many", agent, "port_calls", "", func(w write) *statement.Plan {
+			return statement.UpdateRows(w.q, false, given(w, true, "eta", "etd"), w.scope, false)
+		}},
+		{"change of many versions, shown", master, "berths", "", func(w write) *statement.Plan {
+			return statement.UpdateRows(w.q, true, given(w, false, "quay"), w.scope, true)
+		}},
+		{"deletion of many", master, "pilotages", "", func(w write) *statement.Plan { return statement.DeleteRows(w.r, true, w.scope) }},
+		{"tie", office, "port_calls/17", "", func(w write) *statement.Plan {
+			return statement.Tie(w.r.Relation("tugs"), w.q, other("tugs/3"), w.scope)
+		}},
+		{"untie", office, "port_calls/17", "", func(w write) *statement.Plan {
+			return statement.Untie(w.r.Relation("tugs"), w.q, other("tugs/3"), w.scope)
+		}},
+	}
+	var got strings.Builder
+	for _, tt := range tests {
+		scope, err := policy.Scope(tt.caller)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := request.Read(m, tt.path, strings.ReplaceAll(tt.query, " ", "%20"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q, err := r.Resolve()
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan := tt.plan(write{q, r.Resource, scope})
+		fmt.Fprintf(&got, "-- %s, as %s: /%s?%s\n%s\n", tt.what, strings.Join(tt.caller.Roles, " and "), tt.path, tt.query, plan.SQL)
+		for i, slot := range plan.Slots {
+			fmt.Fprintf(&got, "--   $%d %s\n", i+1, slotText(slot, plan))
+		}
+		for _, place := range []struct {
+			what string
+			at   int
+		}{{"version", plan.Version}, {"total", plan.Total}, {"number", plan.Number}, {"missing", plan.Missing}, {"kept", plan.Guards.Kept}, {"readable", plan.Guards.Readable}} {
+			if place.at >= 0 {
+				fmt.Fprintf(&got, "--   %s at %d\n", place.what, place.at)
+			}
+		}
+		got.WriteByte('\n')
+	}
+	golden(t, "testdata/write.sql", got.String())
+}
+
+// slotText says what an argument stands for.
+func slotText(s statement.Slot, plan *statement.Plan) string {
+	switch {
+	case s.Value != nil:
+		return "a literal"
+	case s.Claim != nil:
+		return "claim " + s.Claim.Name
+	case s.Role == statement.Body:
+		return "the body's " + plan.Body[s.Index].Name
+	case s.Role == statement.Listed:
+		return fmt.Sprintf("list %d", s.Index)
+	case s.Role == statement.Versions:
+		return "versions"
+	}
+	return fmt.Sprintf("role %d", s.Role)
 }

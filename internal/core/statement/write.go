@@ -211,8 +211,7 @@ func (b *builder) body(i int, t *model.Type) string {
 	return b.arg(Slot{Role: Body, Index: i}, t.SQL)
 }
 
-// target is the condition for the row of the key that the role may write. Where its rule needs other tables, the row is
-// looked up in a subquery beside.
+// target is the condition for the row of the key that the role may write.
 func (b *builder) target(q *request.Query, alias string, op window.Operation, conditional bool) (using, where string) {
 	r := q.Root.Resource
 	f := b.from(q.Root, alias, false)
@@ -223,24 +222,30 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation, co
 	if conditional {
 		keys = append(keys, alias+".xmin = any("+b.arg(Slot{Role: Versions}, "text[]")+"::xid[])")
 	}
-	key := strings.Join(keys, " and ")
-	if !b.limited(op, r) {
-		return "", key
+	using, covered := b.covered(op, r, alias)
+	return using, strings.Join(append(keys, covered...), " and ")
+}
+
+// covered holds a write to the rows that the role's rule covers. Where the rule speaks of the row alone, the database looks at the row as
+// it is when it comes to be written; where it needs other tables, the rows are found beside, in a subquery.
+func (b *builder) covered(op window.Operation, r *model.Resource, alias string) (using string, conditions []string) {
+	trial := newBuilder(b.scope) // what is tried must leave no arguments behind
+	trial.fields = b.fields
+	switch rule, joins := trial.rule(op, r, alias); {
+	case rule == "":
+		return "", nil
+	case joins == "":
+		rule, _ = b.rule(op, r, alias)
+		return "", []string{rule}
 	}
 	inner := b.alias(r.Name)
 	rule, joins := b.rule(op, r, inner)
-	columns, same := make([]string, len(r.Key)), make([]string, len(r.Key))
+	columns := make([]string, len(r.Key))
 	for i, field := range r.Key {
 		columns[i] = column(inner, field)
-		same[i] = column(alias, field) + " = " + column("target", field)
+		conditions = append(conditions, column(alias, field)+" = "+column("target", field))
 	}
-	using = fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule)
-	return using, key + " and " + strings.Join(same, " and ")
-}
-
-// limited says whether there are rows that the role may not write.
-func (b *builder) limited(op window.Operation, r *model.Resource) bool {
-	return len(b.scope.For(op, r).Rules(b.given(op), false)) > 0
+	return fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule), conditions
 }
 
 // guards adds to the list whether a row that was written meets the rules of the operation and of reading, and tells the places.

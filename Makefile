@@ -20,7 +20,7 @@ $(STANDARD)/.package-lock.json: internal/server/standard/package-lock.json
 
 console: $(CONSOLE)
 
-$(CONSOLE): $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print) internal/server/manage.yaml
+$(CONSOLE): $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -not -name schema.d.ts -not -name '*_test.go' -print) internal/server/manage.yaml
 	cd console && npm ci --no-fund --no-audit --loglevel=error && npm run --silent build
 
 bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -name '*.sql' -o -name '*.yaml' -not -path '*/node_modules/*') go.mod | setup

@@ -2,6 +2,11 @@ module eagerwindow
 
 go 1.26.8
 
+ignore (
+	./console/node_modules
+	./internal/server/standard/node_modules
+)
+
 require (
 	github.com/MicahParks/jwkset v0.11.4
 	github.com/MicahParks/keyfunc/v3 v3.9.1

@@ -160,9 +160,19 @@ func TestIdempotencyKey(t *testing.T) {
 	}); err != undone {
 		t.Fatal(err)
 	}
+	open, err := conn.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = open.Rollback(ctx) }()
+	var running string
+	if err := open.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&running); err != nil {
+		t.Fatal(err)
+	}
 	for _, s := range []struct{ name, transaction, after, text string }{
 		{"committed", "", "1", first.Text},
 		{"aborted", aborted, "1", ""},
+		{"still running", running, "0", "is being done at this moment"},
 		{"of another database", "99999999999", "0", "no longer knows whether it was done"},
 	} {
 		set := "settled = false"

@@ -79,10 +79,16 @@ func TestTypesInAndOut(t *testing.T) {
 				t.Errorf("%s %s of %s: %d %s", write.method, tt.value, tt.typ, status, text)
 			}
 		}
+		// In a delta, beside a row that does not give it, a new one and one that is there.
+		delta := write(t, r, r.Operator.Token, "PATCH", "/draft/types/every", fmt.Sprintf(`{"value":[{"id":%d,"%s":%s},{"id":1,"%s":%s},{"id":%d},{"id":%d,"%s":%s}]}`, 1000+i, name, tt.value, name, tt.value, 2000+i, i+2, name, tt.value), "Prefer", "return=representation")
+		var shown struct{ Value []map[string]json.RawMessage }
+		if err := json.Unmarshal([]byte(delta.Text), &shown); err != nil || len(shown.Value) != 4 || !same(shown.Value[0][name], tt.value) || !same(shown.Value[1][name], tt.value) || string(shown.Value[2][name]) != "null" || !same(shown.Value[3][name], tt.value) {
+			t.Errorf("%s of %s in a delta: %s %s", tt.value, tt.typ, delta.Status, delta.Text)
+		}
 		if tt.literal != "" {
 			l := readList(t, r.Send(t, r.Operator.Token, "GET", "/draft/types/every?filter="+name+" eq "+tt.literal+" and not ("+name+" ne "+tt.literal+")&select=id", nil))
-			if len(l.Value) != 2 {
-				t.Errorf("%s eq %s finds %d rows, want 2", tt.typ, tt.literal, len(l.Value))
+			if len(l.Value) != 3 {
+				t.Errorf("%s eq %s finds %d rows, want 3", tt.typ, tt.literal, len(l.Value))
 			}
 		}
 		for _, bad := range tt.refused {

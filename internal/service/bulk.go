@@ -47,9 +47,6 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 	if !slices.ContainsFunc([]window.Operation{window.Update, window.Create, window.Delete}, func(op window.Operation) bool { return scope.For(op, resource) != nil }) {
 		return nil, scope.Refuse(window.Update, resource)
 	}
-	if len(resource.Key) == 0 {
-		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so its rows can't be changed", resource.Name).On(resource.Name)
-	}
 	for _, option := range r.Options() {
 		if !slices.Contains(writeOptions, option) {
 			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a change of a collection; every row of a filter is changed at /%s/$filter(…)/$each", option, resource.Name).On(option)
@@ -211,7 +208,7 @@ func (b *bulk) change(ctx context.Context, lines []line) (added []line, err erro
 func (b *bulk) fresh(lines []line) ([]line, error) {
 	r := b.resource()
 	for i, l := range lines {
-		if l.Version != "" || !keyIsChosen(r) || b.scope.For(window.Create, r) == nil {
+		if l.Version != "" || !mayName(b.scope, r) {
 			return nil, b.missing(l)
 		}
 		row, err := l.New(r, b.scope, l.key, nil)

@@ -19,9 +19,6 @@ import (
 // deep writes a row and what its body says of its relations, in one transaction, and reads it back as the request selects and
 // expands it, at least with the relations that were written (Protocol, 11.4.2.2 and 11.4.3.1).
 func (a *API) deep(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write, do func(*API, *target) (*Written, error)) (*Written, error) {
-	if len(t.request.Resource.Key) == 0 {
-		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so nothing can be tied to its rows", t.request.Resource.Name)
-	}
 	if _, err := t.resolved(); err != nil {
 		return nil, err
 	}
@@ -175,6 +172,12 @@ func (a *API) writeHeld(ctx context.Context, c access.Caller, path string, row *
 					return fault.New(fault.Conflict, "link.required", "%s: a row of %s can't be without %s; link it to another row; nothing was changed", at, f.Resource.Name, f.Name).On(at)
 				}
 			}
+			if path != "" && f.InKey {
+				if err := a.staysKey(ctx, c, path, f, value); err != nil {
+					return inItem(err, at)
+				}
+				continue
+			}
 			if err := row.Supply(at, f, value); err != nil {
 				return err
 			}
@@ -263,11 +266,11 @@ func (a *API) placed(ctx context.Context, c access.Caller, rel *model.Relation, 
 		return nil, err
 	}
 	if item.Key != nil || item.Current {
-		if item.Key != nil && !keyIsChosen(rel.To) {
-			return nil, noRow(rel.To)
-		}
 		if scope.For(window.Create, rel.To) == nil {
 			return nil, scope.Refuse(window.Create, rel.To)
+		}
+		if item.Key != nil && !keyIsChosen(rel.To) {
+			return nil, noRow(rel.To)
 		}
 		if item.Row, err = item.New(rel.To, scope, nil, fieldsOf(supplied)); err != nil {
 			return nil, err
@@ -316,12 +319,8 @@ func (a *API) changedItem(ctx context.Context, c access.Caller, rel *model.Relat
 	}
 	for _, s := range supplied {
 		if s.field.InKey {
-			values, err := a.members(ctx, c, path, []*model.Field{s.field})
-			if err != nil {
+			if err := a.staysKey(ctx, c, path, s.field, s.value); err != nil {
 				return nil, err
-			}
-			if string(values[s.field.Name]) != string(s.value) {
-				return nil, fault.New(fault.Conflict, "link.key", "%s is part of the key of %s, so the row can't be taken from another one; nothing was changed", s.field.Name, path)
 			}
 			continue
 		}
@@ -341,6 +340,18 @@ func (a *API) changedItem(ctx context.Context, c access.Caller, rel *model.Relat
 	}
 	key, err := a.keyAt(ctx, c, path, rel.To)
 	return &placedRow{path, key}, err
+}
+
+// staysKey refuses to give a row another key: a relation that it holds by its key leads where it does for good.
+func (a *API) staysKey(ctx context.Context, c access.Caller, path string, f *model.Field, value json.RawMessage) error {
+	values, err := a.members(ctx, c, path, []*model.Field{f})
+	if err != nil {
+		return err
+	}
+	if string(values[f.Name]) != string(value) {
+		return fault.New(fault.Conflict, "link.key", "%s is part of the key of %s, so the row can't be taken from another one; nothing was changed", f.Name, path)
+	}
+	return nil
 }
 
 // plain is the target of a write at a path of its own, with no options.
@@ -483,7 +494,10 @@ func (a *API) related(ctx context.Context, c access.Caller, path string, rel *mo
 // inItem says where in the body a refusal belongs.
 func inItem(err error, at string) error {
 	f, ok := fault.From(err)
-	if !ok || strings.HasPrefix(f.Message, at) || len(f.Details) > 0 {
+	if !ok || len(f.Details) > 0 {
+		return err
+	}
+	if rest, said := strings.CutPrefix(f.Message, at); said && strings.IndexAny(rest, " :/") == 0 {
 		return err
 	}
 	told := *f

@@ -126,13 +126,15 @@ func (a *API) through(ctx context.Context, c access.Caller, r *request.Request, 
 	in.Path = rel.To.Name
 	in.Body = func() ([]byte, error) {
 		text, err := body()
-		at := bytes.IndexByte(text, '{')
-		if err != nil || !json.Valid(text) || at < 0 || strings.TrimSpace(string(text[:at])) != "" {
-			return text, err // not what can be added to: the reader of bodies says why
+		if err == nil {
+			err = payload.Object(text)
+		}
+		if err != nil {
+			return nil, err
 		}
 		var members map[string]json.RawMessage
 		if err := json.Unmarshal(text, &members); err != nil {
-			return text, nil
+			return nil, err
 		}
 		added := "{"
 		for i, f := range there {
@@ -146,7 +148,7 @@ func (a *API) through(ctx context.Context, c access.Caller, r *request.Request, 
 		if len(members) == 0 {
 			added = strings.TrimSuffix(added, ",")
 		}
-		return append([]byte(added), text[at+1:]...), nil
+		return append([]byte(added), text[bytes.IndexByte(text, '{')+1:]...), nil
 	}
 	return in, nil
 }
@@ -208,11 +210,11 @@ func (a *API) changeNone(ctx context.Context, c access.Caller, r *request.Reques
 		return nil, none
 	}
 	body, err := in.Body()
+	if err == nil {
+		err = payload.Object(body)
+	}
 	if err != nil {
 		return nil, err
-	}
-	if !json.Valid(body) {
-		body = nil // the reader of bodies says what is wrong
 	}
 	text, err := json.Marshal(map[string]json.RawMessage{r.Via().Name: body})
 	if err != nil {
@@ -346,12 +348,19 @@ func keyIsChosen(r *model.Resource) bool {
 	})
 }
 
+// mayName says whether a role may make a row of a key that it names.
+func mayName(scope *access.Scope, r *model.Resource) bool {
+	d := scope.For(window.Create, r)
+	return d != nil && keyIsChosen(r) && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
+}
+
 // createAt adds the row whose key the path gives (Protocol, 11.4.4).
 func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write, body []byte) (*Written, error) {
 	r := t.request.Resource
-	if d := t.scope.For(window.Create, r); d == nil {
+	if t.scope.For(window.Create, r) == nil {
 		return nil, t.scope.Refuse(window.Create, r)
-	} else if slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] }) {
+	}
+	if !mayName(t.scope, r) {
 		return nil, noRow(r)
 	}
 	q, err := t.resolved()
@@ -487,9 +496,6 @@ func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (
 
 // each is the target of a write of every row that a filter meets.
 func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request) (*target, error) {
-	if len(r.Resource.Key) == 0 {
-		return nil, fault.New(fault.Invalid, "key.none", "%s has no key, so its rows can't be written", r.Resource.Name).On(r.Resource.Name)
-	}
 	if scope.For(window.Read, r.Resource) == nil {
 		return nil, scope.Refuse(window.Read, r.Resource) // a filter tells of what it meets
 	}

@@ -195,8 +195,8 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 		rd.op = window.Create
 	}
 	rd.decision = rd.scope.For(rd.op, r)
-	if rd.decision == nil && rd.op == window.Update && item.Ref == "" { // perhaps it is a new one
-		rd.op, rd.decision = window.Create, rd.scope.For(window.Create, r)
+	if create := rd.scope.For(window.Create, r); rd.decision == nil && create != nil && rd.op == window.Update && item.Ref == "" { // perhaps it is a new one
+		rd.op, rd.decision = window.Create, create
 	}
 	if rd.decision == nil {
 		if f, ok := fault.From(rd.scope.Refuse(rd.op, r)); ok {

@@ -129,7 +129,12 @@ func (rd *reader) row(members []member) *Row {
 		}
 		if f == nil {
 			name, control, annotated := strings.Cut(m.name, "@")
-			if rel := r.Relation(name); rel != nil && (!annotated || isLinked(control)) {
+			rel := r.Relation(name)
+			if rel == nil && annotated && isLinked(control) {
+				rd.wrong(m.name, "relation.unknown", "%s has no relation %q%s", r.Name, name, fault.Suggest(name, r.RelationNames()))
+				continue
+			}
+			if rel != nil && (!annotated || isLinked(control)) {
 				if n := rd.nested(rel, control, m); n != nil {
 					row.Nested = append(row.Nested, n)
 					for _, f := range n.fields() {
@@ -200,6 +205,12 @@ func Version(tag string) string {
 		return "0"
 	}
 	return number
+}
+
+// Object says what is wrong with a body that is no single JSON object, nil with one that is.
+func Object(body []byte) error {
+	_, err := object(body, nil)
+	return err
 }
 
 type member struct{ name, value string } // the value is JSON
@@ -367,11 +378,20 @@ func (rd *reader) writable() []string {
 	return names
 }
 
+// suggest names what was perhaps meant: a field that the caller may send, or a relation.
+func (rd *reader) suggest(name string) string {
+	fields := rd.writable()
+	if all := append(fields, rd.resource.RelationNames()...); !rd.flat && fault.Nearest(name, all) != "" {
+		return fault.Suggest(name, all)
+	}
+	return fault.Suggest(name, fields)
+}
+
 // writes says whether the caller may send the field of that name, nil where there is none; else a mistake was noted.
 func (rd *reader) writes(f *model.Field, name string) bool {
 	switch {
 	case f == nil:
-		rd.wrong(name, "field.unknown", "%s has no such field%s", rd.resource.Name, fault.Suggest(name, rd.writable()))
+		rd.wrong(name, "field.unknown", "%s has no such field%s", rd.resource.Name, rd.suggest(name))
 	case f.ReadOnly:
 		rd.wrong(name, "field.readonly", "the database fills this field itself; leave it out")
 	case rd.preset(f):

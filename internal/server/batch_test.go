@@ -48,7 +48,23 @@ func TestBatch(t *testing.T) {
 			"a 403, b 200, c 403, d 404, e 400", []string{"may not create dues", "can't stand in a batch"}, "select true", "true"},
 		{"other formats", master, "", `[{"id":"a","method":"GET","url":"tugs/1?select=name","headers":{"accept":"text/csv"}},{"id":"b","method":"POST","url":"tugs/$query","headers":{"content-type":"text/plain"},"body":"select=id&top=1"},{"id":"c","method":"GET","url":"http://127.0.0.1/api/saltmere/$metadata"}]`,
 			"a 200, b 200, c 200", []string{`"body":"name\r\nBram\r\n"`, `"value":[{"id":1}]`, "edmx:Edmx"}, "select true", "true"},
+		{"references to nothing", master, "continue-on-error", `[{"id":"a","method":"PATCH","url":"tugs/1","headers":{"If-Match":"$z"},"body":{"bollard_pull_t":1}},{"id":"b","method":"POST","url":"port_calls/17/tugs/$ref","body":{"@id":"$z"}},
+			{"id":"c","method":"GET","url":"$z/port_calls"},{"id":"d","method":"GET","url":"tugs/%zz"},{"id":"e","method":"GET","url":"tugs?filter=$z eq 1"},{"id":"f","method":"PATCH","url":"port_calls/17","body":{"tugs@odata.bind":["$z"]}},{"id":"g","method":"DELETE","url":"$metadata"}]`,
+			"a 400, b 400, c 400, d 400, e 400, f 400, g 404", []string{"$z stands for what a request before has made or read, and there is none of that id", `the url \"tugs/%zz\" can't be read`}, "select bollard_pull_t <> 1 from harbour.tug where id = 1", "true"},
+		{"references in bodies", master, "", `[{"id":"a","method":"POST","url":"tugs","body":{"name":"Vita","bollard_pull_t":5}},{"id":"b","method":"GET","url":"berths/N05?select=code"},
+			{"id":"c","method":"PATCH","url":"port_calls/18?select=berth_code","body":{"remarks":"$a","tugs@odata.bind":["$a"],"berth":{"@odata.id":"$b"}}},{"id":"d","method":"GET","url":"$c/tugs?select=name"},{"id":"e","method":"DELETE","url":"$c/tugs/$ref?$id=$a"}]`,
+			"a 201, b 200, c 200, d 200, e 404", []string{`"berth":{"code":"N05"`, `"value":[{"name":"Vita"}]`}, "select remarks from harbour.port_call where id = 18", "$a"},
+		{"a group that depends on what failed", master, "continue-on-error", `[{"id":"a","method":"GET","url":"tugs/999"},{"id":"b","atomicityGroup":"g","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":1}},{"id":"c","atomicityGroup":"g","method":"PATCH","url":"tugs/2","body":{"bollard_pull_t":1},"dependsOn":["a"]},
+			{"id":"d","method":"GET","url":"tugs/1?select=name","dependsOn":["b"]}]`,
+			"a 404, b 424, c 424, d 424", []string{`\"a\", which this request depends on, has failed`, "nothing of the group was done"}, "select count(*) from harbour.tug where bollard_pull_t = 1", "0"},
+		{"keys in a group", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","headers":{"Idempotency-Key":"k"},"body":{"name":"Wim","bollard_pull_t":5}}]`,
+			"a 400", []string{"in a group, a request takes no Idempotency-Key"}, "select count(*) from harbour.tug where name = 'Wim'", "0"},
+		{"a long answer", master, "", `[` + strings.Repeat(`{"id":"%d","method":"GET","url":"tide_readings?top=1000"},`, 5) + `{"id":"z","method":"GET","url":"tugs/1?select=name"}]`,
+			"1 200, 2 200, 3 200, 4 200, 5 200, z 200", []string{`"name":"Bram"`}, "select true", "true"},
 	} {
+		for i := 1; strings.Contains(s.requests, `"%d"`); i++ {
+			s.requests = strings.Replace(s.requests, `"%d"`, fmt.Sprintf("%q", fmt.Sprint(i)), 1)
+		}
 		a := write(t, r, s.token, "POST", "/api/saltmere/$batch", `{"requests":`+s.requests+`}`, "Prefer", s.prefer)
 		var got struct {
 			Responses []struct {
@@ -87,6 +103,16 @@ func TestBatch(t *testing.T) {
 		if a := write(t, r, master, "POST", "/api/saltmere/$batch", body); a.StatusCode != 400 || !strings.Contains(a.Text, want) {
 			t.Errorf("%s: %s %s\nwant %s", body, a.Status, a.Text, want)
 		}
+	}
+	// The version is that of the batch; bytes stand as base64url.
+	paid := number("select min(port_call_id)::text from harbour.due where receipt is not null")
+	old := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"},{"id":"2","method":"GET","url":"dues/`+paid+`/receipt/$value"}]}`, "OData-MaxVersion", "4.0")
+	receipt := number("select rtrim(translate(encode(receipt, 'base64'), E'+/\\n', '-_'), '=') from harbour.due where port_call_id = " + paid)
+	if !strings.Contains(old.Text, `"@odata.context":"../$metadata#tugs(name)/$entity"`) || !strings.Contains(old.Text, `"body":"`+receipt) {
+		t.Errorf("in 4.0: %s\nwant %s", old.Text, receipt)
+	}
+	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"}]}`, "Accept", "image/png"); a.StatusCode != 406 {
+		t.Errorf("as a picture: %s %s", a.Status, a.Text)
 	}
 	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[]}`, "Content-Type", "multipart/mixed"); a.StatusCode != 415 {
 		t.Errorf("multipart: %s %s", a.Status, a.Text)

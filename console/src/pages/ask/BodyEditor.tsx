@@ -1,4 +1,12 @@
-import { autocompletion, closeBrackets, completionKeymap, type CompletionContext } from '@codemirror/autocomplete';
+import {
+  autocompletion,
+  closeBrackets,
+  completionKeymap,
+  insertCompletionText,
+  pickedCompletion,
+  type Completion,
+  type CompletionContext,
+} from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
 import { json, jsonParseLinter } from '@codemirror/lang-json';
 import { HighlightStyle, syntaxHighlighting, syntaxTree } from '@codemirror/language';
@@ -17,8 +25,10 @@ interface BodyEditorProps {
   onChange: (text: string) => void;
   onSend: () => void;
   /** The fields that may stand at a path of relations. */
-  fieldsAt: (within: string[]) => BodyField[];
+  fieldsAt: FieldsAt;
 }
+
+type FieldsAt = (within: string[]) => Promise<BodyField[]>;
 
 const color = (name: string) => `var(--chakra-colors-${name})`;
 
@@ -44,7 +54,7 @@ const nameText = (state: EditorState, n: { from: number; to: number }) =>
   state.sliceDoc(n.from, n.to).replace(/^"|"$/g, '');
 
 /** What can be written at the cursor: names of fields, or the values of the field that it stands after. */
-function complete(context: CompletionContext, fieldsAt: (within: string[]) => BodyField[]) {
+async function complete(context: CompletionContext, fieldsAt: FieldsAt) {
   const { state, pos } = context;
   const inner = syntaxTree(state).resolveInner(pos, -1);
   const property = inner.name === 'Property' ? inner : inner.parent?.name === 'Property' ? inner.parent : null;
@@ -52,10 +62,10 @@ function complete(context: CompletionContext, fieldsAt: (within: string[]) => Bo
   const name = property?.getChild('PropertyName');
   if (property && name && /:\s*["\w.-]*$/.test(before)) {
     const path = around(state, property.parent);
-    const field = fieldsAt(path).find((f) => f.name === nameText(state, name));
+    const field = (await fieldsAt(path)).find((f) => f.name === nameText(state, name));
     const typed = /["\w.-]*$/.exec(before)?.[0] ?? '';
     return field && field.values.length > 0
-      ? { from: pos - typed.length, to: after(state, pos), options: field.values.map((v) => ({ label: v })) }
+      ? { from: pos - typed.length, options: field.values.map((v) => ({ label: v, apply: taking(v) })) }
       : null;
   }
   const typed = /"?[\w@.]*$/.exec(before)?.[0] ?? '';
@@ -68,12 +78,11 @@ function complete(context: CompletionContext, fieldsAt: (within: string[]) => Bo
     .map((n) => (n ? nameText(state, n) : ''));
   return {
     from: pos - typed.length,
-    to: after(state, pos),
-    options: fieldsAt(around(state, object))
+    options: (await fieldsAt(around(state, object)))
       .filter((f) => !there.includes(f.name))
       .map((f) => ({
         label: `"${f.name}"`,
-        apply: `"${f.name}": `,
+        apply: taking(`"${f.name}": `),
         detail: f.required ? `${f.kind}, required` : f.kind,
         info: f.about || undefined,
         boost: f.required ? 1 : 0,
@@ -81,8 +90,16 @@ function complete(context: CompletionContext, fieldsAt: (within: string[]) => Bo
   };
 }
 
-/** A quote that was closed by itself goes with what replaces it. */
-const after = (state: EditorState, pos: number) => (state.sliceDoc(pos, pos + 1) === '"' ? pos + 1 : pos);
+/** Puts in what was chosen. A quote that was closed by itself goes with what it replaces. */
+function taking(text: string) {
+  return (view: EditorView, chosen: Completion, from: number, to: number) => {
+    const end = view.state.sliceDoc(to, to + 1) === '"' ? to + 1 : to;
+    view.dispatch({
+      ...insertCompletionText(view.state, text, from, end),
+      annotations: pickedCompletion.of(chosen),
+    });
+  };
+}
 
 /** An editor of JSON that knows what may stand in the body. */
 export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps) {

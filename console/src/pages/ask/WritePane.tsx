@@ -1,12 +1,12 @@
 import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
-import { useQuery } from '@tanstack/react-query';
+import { queryOptions, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useDeferredValue } from 'react';
 
 import type { Model } from '../../api/service';
 import { MainButton } from '../../look/parts';
 import { BodyEditor } from './BodyEditor';
 import { actAs, encoded, type Speaker } from './sentence';
-import { bodyFields, touchOf, type Description, type Method, type Touch } from './writing';
+import { bodyFields, touchOf, verbs, type Description, type Method, type Touch } from './writing';
 
 interface WritePaneProps {
   window: string;
@@ -22,7 +22,9 @@ interface WritePaneProps {
 
 /** The body of a write, what it would touch, and the button that sends it. */
 export function WritePane({ window, model, method, address, speaker, body, busy, onBody, onSend }: WritePaneProps) {
-  const description = useDescription(window, speaker.role);
+  const description = describing(window, speaker.role);
+  useQuery(description); // so that it is there when it is asked for
+  const queries = useQueryClient();
   const asked = useDeferredValue(address);
   const touch = touchOf(method, asked, body);
   const found = useTouched(window, touch, speaker);
@@ -41,7 +43,9 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
           text={body}
           onChange={onBody}
           onSend={() => ready && onSend()}
-          fieldsAt={(within) => (description ? bodyFields(description, model, method, address, within) : [])}
+          fieldsAt={async (within) =>
+            bodyFields(await queries.ensureQueryData(description), model, method, address, within)
+          }
         />
       )}
       <Flex align="center" gap="14px" borderTopWidth="1px" bg="raised" padding="10px 16px" data-part="touch">
@@ -63,15 +67,15 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
 }
 
 /** The description of the draft as a role has it: what bodies may hold. */
-function useDescription(window: string, role: string): Description | undefined {
-  return useQuery({
+function describing(window: string, role: string) {
+  return queryOptions({
     queryKey: ['description', window, role],
     queryFn: async () => {
       const response = await fetch(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`);
       return (await response.json()) as Description;
     },
     staleTime: 60_000,
-  }).data;
+  });
 }
 
 interface Found {
@@ -104,7 +108,7 @@ function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
     const n = (JSON.parse(data.text) as { rows: number }).rows;
     const rows = `${n.toLocaleString('en')} row${n === 1 ? '' : 's'}`;
     return {
-      says: `Every row of the filter that may be ${touch.many === 'DELETE' ? 'deleted' : 'changed'}: ${rows} of ${touch.says}.`,
+      says: `Every row of the filter${speaker.role ? ` that ${speaker.role} may ${verbs[touch.many]}` : ''}: ${rows} of ${touch.says}.`,
       button: `${touch.button} ${rows}`,
       ready: true,
     };

@@ -147,17 +147,14 @@ func (b *binder) key(r *Resource, d *window.Resource) {
 				b.wrong(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value, fault.Suggest(k.Value, r.FieldNames()))
 				continue
 			}
+			if !f.Type.NamesRows() {
+				b.wrong(k.Pos, "key.type", "the key of %s names %s, which is %s %s and can't stand in a path; name other fields that tell its rows apart", r.Name, f.Name, f.Type.Kind.Article(), f.Type.Kind)
+				continue
+			}
 			columns = append(columns, f.Column.Name)
 		}
-	case r.Table.Primary != nil:
-		columns = r.Table.Primary
 	default:
-		for _, u := range r.Table.Uniques {
-			if !slices.ContainsFunc(u.Columns, func(c string) bool { return !r.Table.Column(c).NotNull }) {
-				columns = u.Columns
-				break
-			}
-		}
+		columns = keyOf(r.Table)
 	}
 	for _, c := range columns {
 		f := r.FieldOf(c)
@@ -170,6 +167,24 @@ func (b *binder) key(r *Resource, d *window.Resource) {
 	for _, f := range r.Key {
 		f.InKey = true
 	}
+}
+
+// keyOf is the primary key of a table, or else one that is as good: columns of a unique constraint that are never null. What can't stand
+// in a path names no rows.
+func keyOf(t *catalog.Table) []string {
+	keys := t.Uniques
+	if t.Primary != nil {
+		keys = slices.Concat([]catalog.Unique{{Columns: t.Primary}}, keys)
+	}
+	for _, k := range keys {
+		if !slices.ContainsFunc(k.Columns, func(name string) bool {
+			c := t.Column(name)
+			return !c.NotNull || !TypeOf(c.Type).NamesRows()
+		}) {
+			return k.Columns
+		}
+	}
+	return nil
 }
 
 func (b *binder) operations(r *Resource, d *window.Resource) {

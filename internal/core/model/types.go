@@ -46,6 +46,15 @@ var edmNames = [...]string{"", "Edm.Boolean", "Edm.Int16", "Edm.Int32", "Edm.Int
 // EDM is the standard's name of the kind.
 func (k Kind) EDM() string { return edmNames[k] }
 
+// Article is what stands before the name of the kind: a or an.
+func (k Kind) Article() string {
+	switch k {
+	case Int16, Int32, Int64, Collection, Complex:
+		return "an"
+	}
+	return "a"
+}
+
 // Numeric says whether arithmetic is possible.
 func (k Kind) Numeric() bool { return k >= Int16 && k <= Double }
 
@@ -146,6 +155,15 @@ func TypeOf(c *catalog.Type) *Type {
 		}
 	}
 	return t
+}
+
+// NamesRows says whether values of the type can stand in a path, as parts of keys do.
+func (t *Type) NamesRows() bool {
+	switch t.Kind {
+	case JSON, Collection, Complex, Range:
+		return false
+	}
+	return true
 }
 
 // castName is the type's name without modifiers, so that a cast never rounds or cuts a value in silence.

@@ -285,6 +285,9 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 		if item == nil {
 			continue
 		}
+		if item.Row == nil && item.Removed == Stays { // its path, and nothing else
+			item.Row = &Row{}
+		}
 		if item.Removed == Unlinked {
 			rd.mistakes.Add("value.invalid", item.At, 0, 0, "%s: the rows of a collection are deleted, not unlinked: {\"reason\":\"deleted\"}", item.At)
 		}

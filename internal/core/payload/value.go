@@ -424,17 +424,13 @@ func found(raw string) string {
 }
 
 func articled(t *model.Type) string {
-	switch t.Kind {
-	case model.Enum:
+	switch {
+	case t.Kind == model.Enum:
 		return t.String()
-	case model.Int16, model.Int32, model.Int64, model.Collection, model.Complex:
-		return "an " + t.String()
-	case model.Decimal:
-		if t.Precision > 0 && t.Scale > 0 {
-			return fmt.Sprintf("a number (at most %d digits, %d of them after the point)", t.Precision, t.Scale)
-		}
+	case t.Kind == model.Decimal && t.Precision > 0 && t.Scale > 0:
+		return fmt.Sprintf("a number (at most %d digits, %d of them after the point)", t.Precision, t.Scale)
 	}
-	return "a " + t.String()
+	return t.Kind.Article() + " " + t.String()
 }
 
 const noExample = `"…"`

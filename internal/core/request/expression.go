@@ -420,8 +420,6 @@ func articled(t *model.Type) string {
 		return t.String()
 	case model.Opaque:
 		return "text of a type that has no order here"
-	case model.Int16, model.Int32, model.Int64, model.Collection, model.Complex:
-		return "an " + t.Kind.String()
 	}
-	return "a " + t.Kind.String()
+	return t.Kind.Article() + " " + t.Kind.String()
 }

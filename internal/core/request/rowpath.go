@@ -30,6 +30,10 @@ func bracketPath(r *model.Resource, key []string) string {
 		switch r.Key[i].Type.Kind {
 		case model.String, model.Enum, model.Opaque:
 			parts[i] = "'" + url.PathEscape(strings.ReplaceAll(text, "'", "''")) + "'"
+		case model.Binary:
+			parts[i] = "binary'" + url.PathEscape(text) + "'"
+		case model.Duration:
+			parts[i] = "duration'" + url.PathEscape(text) + "'"
 		default:
 			parts[i] = url.PathEscape(text)
 		}

@@ -230,9 +230,7 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 		i := slices.IndexFunc(members, func(m member) bool { return m.name == k.Name })
 		switch {
 		case i >= 0:
-			if _, _, ok := rd.value(k, members[i].value); !ok {
-				return nil
-			}
+			rd.value(k, members[i].value) // a mistake in it is noted
 			key = append(key, json.RawMessage(members[i].value))
 		case slices.Contains(rd.supplied, k):
 			key = append(key, json.RawMessage("null"))

@@ -92,15 +92,7 @@ func TestRead(t *testing.T) {
 			got := ""
 			switch f, _ := fault.From(err); {
 			case err == nil:
-				var parts []string
-				for i, f := range row.Fields {
-					v := "null"
-					if row.Values[i] != nil {
-						v = *row.Values[i]
-					}
-					parts = append(parts, f.Name+"="+v)
-				}
-				got = strings.Join(parts, " ")
+				got = written(row)
 			case f == nil:
 				t.Fatalf("%v is no fault", err)
 			case len(f.Details) > 0:

@@ -208,7 +208,7 @@ func (b *bulk) change(ctx context.Context, lines []line) (added []line, err erro
 func (b *bulk) fresh(lines []line) ([]line, error) {
 	r := b.resource()
 	for i, l := range lines {
-		if l.Version != "" || !mayName(b.scope, r) {
+		if l.Version != "" || !b.scope.MayName(r) {
 			return nil, b.missing(l)
 		}
 		row, err := l.New(r, b.scope, l.key, nil)

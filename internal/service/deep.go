@@ -269,7 +269,7 @@ func (a *API) placed(ctx context.Context, c access.Caller, rel *model.Relation, 
 		if scope.For(window.Create, rel.To) == nil {
 			return nil, scope.Refuse(window.Create, rel.To)
 		}
-		if item.Key != nil && !keyIsChosen(rel.To) {
+		if item.Key != nil && !rel.To.KeyIsChosen() {
 			return nil, noRow(rel.To)
 		}
 		if item.Row, err = item.New(rel.To, scope, nil, fieldsOf(supplied)); err != nil {

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
@@ -292,7 +291,7 @@ func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Writ
 	} else {
 		w, err = a.revised(ctx, c, t, row, in)
 	}
-	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && !in.existing && keyIsChosen(resource) {
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && !in.existing && resource.KeyIsChosen() {
 		made, err := a.createAt(ctx, c, t, in, body)
 		if err == nil || replace && t.scope.For(window.Create, resource) != nil || refusedNew(err) {
 			return made, err
@@ -341,26 +340,13 @@ func ofField(r *request.Request, in Write) Write {
 	return in
 }
 
-// keyIsChosen says whether callers choose the key of a row, and not the database.
-func keyIsChosen(r *model.Resource) bool {
-	return !slices.ContainsFunc(r.Key, func(k *model.Field) bool {
-		return k.ReadOnly || k.Column.Identity != catalog.NoIdentity || k.Column.Default != ""
-	})
-}
-
-// mayName says whether a role may make a row of a key that it names.
-func mayName(scope *access.Scope, r *model.Resource) bool {
-	d := scope.For(window.Create, r)
-	return d != nil && keyIsChosen(r) && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
-}
-
 // createAt adds the row whose key the path gives (Protocol, 11.4.4).
 func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write, body []byte) (*Written, error) {
 	r := t.request.Resource
 	if t.scope.For(window.Create, r) == nil {
 		return nil, t.scope.Refuse(window.Create, r)
 	}
-	if !mayName(t.scope, r) {
+	if !t.scope.MayName(r) {
 		return nil, noRow(r)
 	}
 	q, err := t.resolved()

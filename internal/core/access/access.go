@@ -568,6 +568,12 @@ func (s *Scope) CheckTie(rel *model.Relation) error {
 	return nil
 }
 
+// MayName says whether the role may make a row of a key that it names.
+func (s *Scope) MayName(r *model.Resource) bool {
+	d := s.For(window.Create, r)
+	return d != nil && r.KeyIsChosen() && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
+}
+
 // CheckClaims says whether the claims are there and have the types that the role asks for. A missing one refuses the caller:
 // a row rule over nothing must not let everything through.
 func (s *Scope) CheckClaims(claims map[string]any) error {

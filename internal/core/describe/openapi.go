@@ -278,7 +278,7 @@ func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model
 	for _, name := range names {
 		op.Spec.Responses.Spec.Response[statuses[name]] = openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/" + name)
 	}
-	if !strings.HasPrefix(op.Spec.OperationID, "delete-") && w.scope.For(window.Create, r) != nil {
+	if !strings.HasPrefix(op.Spec.OperationID, "delete-") && w.scope.MayName(r) {
 		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("if-none-match"))
 		done := openapi.NewResponseBuilder().Description("There was no such row; it is created.").
 			AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))

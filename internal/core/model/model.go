@@ -4,6 +4,8 @@
 package model
 
 import (
+	"slices"
+
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/window"
 )
@@ -250,6 +252,13 @@ func (r *Resource) RelationNames() []string {
 		names[i] = rel.Name
 	}
 	return names
+}
+
+// KeyIsChosen says whether callers choose the key of a row, and not the database.
+func (r *Resource) KeyIsChosen() bool {
+	return !slices.ContainsFunc(r.Key, func(k *Field) bool {
+		return k.ReadOnly || k.Column.Identity != catalog.NoIdentity || k.Column.Default != ""
+	})
 }
 
 // Can says whether the resource has the operation at all.

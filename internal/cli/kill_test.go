@@ -3,7 +3,6 @@ package cli_test
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net/http"
 	"os"
 	"os/exec"
@@ -39,31 +38,43 @@ func serveAgain(t *testing.T, records string) (*exec.Cmd, string) {
 	return cmd, url
 }
 
-// The service is killed ten times while it writes. Every write that was acknowledged is there; one that was sent with an
-// Idempotency-Key, and again until it was acknowledged, is there once.
+// cargo is a write of one row of cargo or of several, and how many there are: a create, a delta, or a call with its cargo.
+func cargo(kind int, name string) (method, path, body string, rows int) {
+	item := func(n int) string { return fmt.Sprintf(`"description":"%s#%d","hs_code":"100400","tonnes":1`, name, n) }
+	switch kind % 3 {
+	case 0:
+		return "POST", "/cargo_items", `{"port_call_id":17,` + item(0) + `}`, 1
+	case 1:
+		return "PATCH", "/cargo_items", `{"value":[{"port_call_id":17,` + item(0) + `},{"port_call_id":18,` + item(1) + `},{"id":` + fmt.Sprint(100+len(name)) + `,"dangerous_class":"3"},{"port_call_id":17,` + item(2) + `}]}`, 3
+	}
+	return "POST", "/port_calls?select=id", `{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5,"remarks":"` + name + `","cargo_items":[{` + item(0) + `},{` + item(1) + `}]}`, 2
+}
+
+// The service is killed ten times while it writes, single rows and many at once. Every write that was acknowledged is there, and all of
+// it; one that was sent with an Idempotency-Key, and again until it was acknowledged, is there once.
 func TestKilledWhileWriting(t *testing.T) {
 	r := service(t)
 	token := r.Token(t, "harbour_master")
 	var url atomic.Pointer[string]
 	var over atomic.Bool
 	var mu sync.Mutex
-	acknowledged := map[string]bool{}
-	write := func(name, key string) (status int) {
+	acknowledged := map[string]int{} // the rows of each
+	write := func(kind int, name, key string) (status int) {
+		method, path, body, rows := cargo(kind, name)
 		header := http.Header{"Prefer": {"return=minimal"}}
 		if key != "" {
 			header.Set("Idempotency-Key", key)
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 		defer cancel()
-		res, err := (&client.Client{URL: *url.Load(), Token: token}).Send(ctx, client.Request{Method: "POST", Path: "/api/saltmere/cargo_items", Header: header,
-			Body: strings.NewReader(fmt.Sprintf(`{"port_call_id":17,"description":%q,"hs_code":"100400","tonnes":1}`, name))})
+		res, err := (&client.Client{URL: *url.Load(), Token: token}).Send(ctx, client.Request{Method: method, Path: "/api/saltmere" + path, Header: header, Body: strings.NewReader(body)})
 		if err != nil {
 			return 0
 		}
 		defer res.Body.Close()
 		if res.StatusCode == http.StatusNoContent {
 			mu.Lock()
-			acknowledged[name] = true
+			acknowledged[name] = rows
 			mu.Unlock()
 		}
 		return res.StatusCode
@@ -75,15 +86,15 @@ func TestKilledWhileWriting(t *testing.T) {
 	for i := range 8 {
 		writers.Go(func() {
 			for n := 0; !over.Load(); n++ {
-				name := fmt.Sprintf("%d/%d", i, n)
+				name, kind := fmt.Sprintf("%d/%d", i, n), i/2
 				if i%2 == 0 {
-					if write("bare "+name, "") == 0 {
+					if write(kind, "bare "+name, "") == 0 {
 						time.Sleep(20 * time.Millisecond)
 					}
 					continue
 				}
-				for status := write("keyed "+name, name); status != http.StatusNoContent; status = write("keyed "+name, name) {
-					if status != 0 && status != http.StatusConflict && status != http.StatusInternalServerError {
+				for status := write(kind, "keyed "+name, name); status != http.StatusNoContent; status = write(kind, "keyed "+name, name) {
+					if status != 0 && status != http.StatusConflict {
 						t.Errorf("%s: %d", name, status)
 						return
 					}
@@ -110,22 +121,33 @@ func TestKilledWhileWriting(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(context.Background(), "select description, count(*) from harbour.cargo_item where description like 'bare %' or description like 'keyed %' group by 1")
+	rows, err := conn.Query(context.Background(), `select split_part(description, '#', 1), count(*), count(distinct description), (select count(*) from harbour.port_call where remarks = split_part(description, '#', 1))
+		from harbour.cargo_item where description ~ '^(bare|keyed) ' group by 1, 4`)
 	if err != nil {
 		t.Fatal(err)
 	}
-	found, name, times := map[string]int{}, "", 0
-	if _, err := pgx.ForEachRow(rows, []any{&name, &times}, func() error { found[name] = times; return nil }); err != nil {
+	found, name, there, distinct, calls := map[string]int{}, "", 0, 0, 0
+	if _, err := pgx.ForEachRow(rows, []any{&name, &there, &distinct, &calls}, func() error {
+		if there > distinct || calls > 1 {
+			t.Errorf("%q is there more than once: %d rows, %d calls", name, there, calls)
+		}
+		found[name] = distinct
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
-	for name := range maps.Keys(acknowledged) {
-		if found[name] == 0 {
-			t.Errorf("%q was acknowledged and is not there", name)
+	for name, rows := range acknowledged {
+		if found[name] != rows {
+			t.Errorf("%q was acknowledged with %d rows, and %d are there", name, rows, found[name])
 		}
 	}
-	for name, times := range found {
-		if times > 1 {
-			t.Errorf("%q is there %d times", name, times)
+	for name, rows := range found { // what nobody was told of is there whole or not at all
+		var writer, n int
+		if _, err := fmt.Sscanf(name[strings.IndexByte(name, ' ')+1:], "%d/%d", &writer, &n); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, _, all := cargo(writer/2, name); rows != all {
+			t.Errorf("of %q are %d rows there, of %d", name, rows, all)
 		}
 	}
 	if len(acknowledged) < 100 || repeats.Load() == 0 {

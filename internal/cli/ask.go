@@ -171,8 +171,6 @@ func (a *app) answer(res *http.Response) error {
 		return err
 	case a.output == "yaml":
 		return a.yaml(text)
-	case a.output != "table":
-		return usage("-o is table, json or yaml, not %q", a.output)
 	}
 	return a.table(text)
 }

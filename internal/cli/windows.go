@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -247,17 +248,20 @@ func (a *app) publish() *cobra.Command {
 	return c
 }
 
-// outputFlag adds -o to a command whose result programs read too.
+// outputFlag adds -o to a command whose result programs read too. What it does not take is refused before anything is done.
 func (a *app) outputFlag(c *cobra.Command) {
 	c.Flags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
+	c.PreRunE = func(*cobra.Command, []string) error {
+		if !slices.Contains([]string{"table", "json", "yaml"}, a.output) {
+			return usage("-o is table, json or yaml, not %q", a.output)
+		}
+		return nil
+	}
 }
 
 // print writes a result as the -o flag asks.
 func (a *app) print(v any, table func(io.Writer)) error {
 	switch a.output {
-	case "table":
-		table(a.Out)
-		return nil
 	case "json":
 		e := json.NewEncoder(a.Out)
 		e.SetIndent("", "  ")
@@ -269,7 +273,8 @@ func (a *app) print(v any, table func(io.Writer)) error {
 		}
 		return a.yaml(plain)
 	}
-	return usage("-o is table, json or yaml, not %q", a.output)
+	table(a.Out)
+	return nil
 }
 
 // yaml writes JSON as YAML.

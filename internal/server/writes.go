@@ -84,6 +84,9 @@ func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.AP
 
 func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
 	if strings.HasSuffix(r.URL.Path, "/$ref") {
+		if err := unconditional(r); err != nil {
+			return err
+		}
 		options := r.URL.Query()
 		if err := api.Unlink(r.Context(), caller, below(r), cmp.Or(options.Get("$id"), options.Get("id"))); err != nil {
 			return err
@@ -108,11 +111,23 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 
 // link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
 func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if err := unconditional(r); err != nil {
+		return err
+	}
 	if err := api.Link(r.Context(), caller, below(r), func() (string, error) { return linked(r) }); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// unconditional refuses a link that is to be made or removed on a condition.
+func unconditional(r *http.Request) error {
+	in, err := writeOf(r)
+	if err == nil {
+		err = in.Unconditional("a relation is written with a version as a part of its row, with PATCH")
+	}
+	return err
 }
 
 // linked is the row that the body of a link names.

@@ -134,6 +134,22 @@ func TestVersions(t *testing.T) {
 			t.Errorf("%s %s %s: %s: %s %s\nwant %d %s", s.method, s.path, s.condition, s.value, a.Status, a.Text, s.status, s.want)
 		}
 	}
+	// A condition that can't be held is not passed over.
+	for _, s := range []struct{ method, path, body, want string }{
+		{"PATCH", "/tugs/$filter(id eq 1)/$each", `{"bollard_pull_t":1}`, "the filter is the condition"}, {"DELETE", "/tugs/$filter(id eq 1)/$each", "", "the filter is the condition"},
+		{"PATCH", "/tugs", `{"value":[{"id":1,"bollard_pull_t":1}]}`, "each row takes its @etag"}, {"POST", "/tugs", `{"name":"Condor","bollard_pull_t":1}`, "has no version yet"},
+		{"POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/1"}`, "as a part of its row"}, {"DELETE", "/port_calls/17/berth/$ref", "", "as a part of its row"},
+	} {
+		if a := write(t, r, master, s.method, "/api/saltmere"+s.path, s.body, "If-Match", second); a.StatusCode != 400 || !strings.Contains(a.Text, "version.condition") || !strings.Contains(a.Text, s.want) {
+			t.Errorf("%s %s: %s %s", s.method, s.path, a.Status, a.Text)
+		}
+	}
+	if a := write(t, r, master, "DELETE", path, "", "If-None-Match", "*"); a.StatusCode != 400 {
+		t.Errorf("deleted if it is new: %s %s", a.Status, a.Text)
+	}
+	if a := write(t, r, master, "POST", "/api/saltmere/tugs", `{"name":"Condor","bollard_pull_t":1}`, "If-None-Match", "*"); a.StatusCode != 201 {
+		t.Errorf("a new row that must be new: %s %s", a.Status, a.Text)
+	}
 	// A resource may ask for the version each time.
 	document := "window: careful\nsource: " + r.Harbour + "\nresources:\n  tugs: {from: harbour.tug, if_match: required}\n  port_calls: {from: harbour.port_call, relations: {tugs: {to: tugs, through: harbour.port_call_tug}}}\nroles: {all: {may: {tugs: [read, update, delete]}}}\n"
 	if _, err := r.Operator.PushDraft(context.Background(), "careful", document); err != nil {

@@ -61,6 +61,9 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 			return nil, err
 		}
 	}
+	if err := in.Unconditional("in a delta, each row takes its @etag"); err != nil {
+		return nil, err
+	}
 	body, err := in.Rows()
 	if err != nil {
 		return nil, err

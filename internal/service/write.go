@@ -71,6 +71,10 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PUT", "PATCH", "DELETE"},
 			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
 	}
+	in.MustBeNew = false // it always is
+	if err := in.Unconditional("a row that is added has no version yet"); err != nil {
+		return nil, err
+	}
 	t.format = in.Format
 	body, err := in.Body()
 	if err != nil {
@@ -265,6 +269,9 @@ func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Writ
 		return nil, err
 	}
 	if t.request.View == request.Each && !replace {
+		if err := in.Unconditional("of every row of a filter, the filter is the condition"); err != nil {
+			return nil, err
+		}
 		if row.Nested != nil {
 			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
 		}
@@ -392,10 +399,16 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	if t.request.View == request.Each {
+		if err := in.Unconditional("of every row of a filter, the filter is the condition"); err != nil {
+			return nil, err
+		}
 		return a.writeEach(ctx, c, t, window.Delete, "", statement.Input{}, func(q *request.Query) *statement.Plan { return statement.DeleteEach(q, t.scope) })
 	}
 	if err := t.oneRow("deleted"); err != nil {
 		return nil, err
+	}
+	if in.MustBeNew {
+		return nil, in.Unconditional("what is new can't be deleted")
 	}
 	if err := t.versionGiven(in); err != nil {
 		return nil, err
@@ -497,6 +510,14 @@ func (t *target) oneRow(what string) error {
 	if !r.Single {
 		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.collection", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "POST"},
 			Message: fmt.Sprintf("only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)}
+	}
+	return nil
+}
+
+// Unconditional refuses the conditions of a write that can't be held to them: nothing that a caller relies on is passed over.
+func (in Write) Unconditional(instead string) error {
+	if in.IfMatch != nil || in.MustBeNew {
+		return fault.New(fault.Invalid, "version.condition", "If-Match and If-None-Match go with a change of one row at its path; %s. Nothing was changed", instead).On("If-Match")
 	}
 	return nil
 }

@@ -94,6 +94,9 @@ func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, 
 	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
 		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
 	}
+	if versions != nil && tag == "" {
+		return fault.New(fault.VersionMismatch, "version.none", "rows of %s have no versions: it is a %s; leave If-Match out", r.Resource.Name, r.Resource.Kind()).On("If-Match")
+	}
 	if len(scope.For(op, r.Resource).Rules(r.Resource.Fields, false)) == 0 {
 		return skipped(r.Resource)
 	}

@@ -12,7 +12,6 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
 
@@ -45,19 +44,8 @@ func TestCheck(t *testing.T) {
 			if tt.role == "board" {
 				c = access.Caller{}
 			}
-			scope, err := policy.Scope(c)
-			if err != nil {
-				t.Fatal(err)
-			}
-			r, err := request.Read(m, tt.path, strings.ReplaceAll(tt.query, " ", "%20"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			q, err := r.Resolve()
-			if err != nil {
-				t.Fatal(err)
-			}
-			err = scope.Check(q)
+			scope, _, q := harbour.Request(t, m, policy, c, tt.path, tt.query)
+			err := scope.Check(q)
 			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
 				t.Errorf("got %v, want %q", err, tt.want)
 			}

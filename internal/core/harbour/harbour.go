@@ -6,11 +6,13 @@ import (
 	_ "embed"
 	"encoding/json"
 	"os"
+	"strings"
 	"testing"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
 
@@ -53,4 +55,22 @@ func Bind(t testing.TB, document string) (*model.Model, *access.Policy) {
 		t.Fatal(err)
 	}
 	return m, p
+}
+
+// Request reads a request, whose options may have blanks in them, and what its caller may do.
+func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Caller, path, query string) (*access.Scope, *request.Request, *request.Query) {
+	t.Helper()
+	scope, err := p.Scope(caller)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := request.Read(m, path, strings.ReplaceAll(query, " ", "%20"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, err := r.Resolve()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return scope, r, q
 }

@@ -149,7 +149,7 @@ func (p *pathReader) system(h *hop, segment string) error {
 func (p *pathReader) filter(segment string) error {
 	text, closed := strings.CutSuffix(strings.TrimPrefix(segment, "$filter("), ")")
 	if !closed {
-		return fault.New(fault.Invalid, "syntax.invalid", "$filter(…) in the path is not closed: \")\" is missing. Slashes and all go into an alias: $filter(@f)?@f=…").On("path")
+		return fault.New(fault.Invalid, "syntax.invalid", "$filter(…) in the path is not closed: \")\" is missing. One with a slash in it is written as an alias: $filter(@f)?@f=…").On("path")
 	}
 	s := p.s
 	s.text, s.pos = text, 0

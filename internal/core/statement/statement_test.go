@@ -44,18 +44,7 @@ func TestRead(t *testing.T) {
 	var got strings.Builder
 	for _, tt := range tests {
 		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator], tt.path, tt.query)
-		scope, err := policy.Scope(tt.caller)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r, err := request.Read(m, tt.path, strings.ReplaceAll(tt.query, " ", "%20"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		q, err := r.Resolve()
-		if err != nil {
-			t.Fatal(err)
-		}
+		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
 		if err := scope.Check(q); err != nil {
 			t.Fatal(err)
 		}
@@ -195,18 +184,7 @@ func TestWrite(t *testing.T) {
 	}
 	var got strings.Builder
 	for _, tt := range tests {
-		scope, err := policy.Scope(tt.caller)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r, err := request.Read(m, tt.path, strings.ReplaceAll(tt.query, " ", "%20"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		q, err := r.Resolve()
-		if err != nil {
-			t.Fatal(err)
-		}
+		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
 		plan := tt.plan(write{q, r.Resource, scope})
 		fmt.Fprintf(&got, "-- %s, as %s: /%s?%s\n%s\n", tt.what, strings.Join(tt.caller.Roles, " and "), tt.path, tt.query, plan.SQL)
 		for i, slot := range plan.Slots {

@@ -8,6 +8,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -57,6 +58,23 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	for _, below := range []string{"", "/*"} {
 		r.Options(at+below, s.methodNotAllowed)
 	}
+}
+
+// fixed refuses the methods that paths which are not a resource's do not have.
+func fixed(r *http.Request) error {
+	var allow []string
+	switch path := below(r); {
+	case path == "", path == "$metadata", strings.HasPrefix(path, "openapi."):
+		allow = []string{http.MethodGet, http.MethodHead}
+	case path == "$batch":
+		allow = []string{http.MethodPost}
+	}
+	if allow == nil || slices.Contains(allow, r.Method) {
+		return nil
+	}
+	f := fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method)
+	f.Allow = allow
+	return f
 }
 
 // dispatch answers a request by its method and what of its path is not a resource's.

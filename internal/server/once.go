@@ -68,6 +68,9 @@ func writes(r *http.Request) bool {
 // serve answers a request of the data API; one with an Idempotency-Key is done once
 // (draft-ietf-httpapi-idempotency-key-header).
 func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if err := fixed(r); err != nil {
+		return err
+	}
 	if !writes(r) {
 		return s.dispatch(w, r, api, caller)
 	}

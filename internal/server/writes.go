@@ -114,7 +114,7 @@ func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, 
 	if err := unconditional(r); err != nil {
 		return err
 	}
-	if err := api.Link(r.Context(), caller, below(r), func() (string, error) { return linked(r) }); err != nil {
+	if err := api.Link(r.Context(), caller, below(r), r.Method == http.MethodPut, func() (string, error) { return linked(r) }); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)

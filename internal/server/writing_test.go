@@ -427,7 +427,7 @@ func TestWritesByPath(t *testing.T) {
 		{master, "POST", "/vessels/3/port_calls", `{"eta":`, 400, "the body is not JSON: line 1"},
 		{master, "POST", "/vessels/999999/port_calls", `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}`, 404, "no such row of vessels"},
 		{agent, "POST", "/vessels/1/port_calls", `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}`, 404, "no such row of vessels"},
-		{master, "POST", "/port_calls/17/vessel", `{}`, 501, "at the path of their own resource, /vessels"},
+		{master, "POST", "/port_calls/17/vessel", `{}`, 405, "added with POST to the collection /vessels"},
 		{master, "PUT", "/port_calls/17/draught_m", `{"value":6.25}`, 200, `"draught_m":6.25`},
 		{master, "PATCH", "/port_calls/17/remarks", `{"value":"Late."}`, 200, `"remarks":"Late."`},
 		{master, "DELETE", "/port_calls/17/remarks", "", 204, ""},

@@ -106,8 +106,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 		return nil, err
 	}
 	if r.View == request.Each {
-		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.each", Target: r.Resource.Name, Allow: []string{"PATCH", "DELETE"},
-			Message: "$each is for changing and deleting every row of the filter; leave it out to read them"}
+		return nil, notHere("method.each", r, []string{"PATCH", "DELETE"}, "$each is for changing and deleting every row of the filter; leave it out to read them")
 	}
 	token, err := a.openToken(r)
 	if err != nil {

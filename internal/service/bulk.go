@@ -47,10 +47,8 @@ func (a *API) changeAll(ctx context.Context, c access.Caller, r *request.Request
 	if !slices.ContainsFunc([]window.Operation{window.Update, window.Create, window.Delete}, func(op window.Operation) bool { return scope.For(op, resource) != nil }) {
 		return nil, scope.Refuse(window.Update, resource)
 	}
-	for _, option := range r.Options() {
-		if !slices.Contains(writeOptions, option) {
-			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a change of a collection; every row of a filter is changed at /%s/$filter(…)/$each", option, resource.Name).On(option)
-		}
+	if err := showing(r); err != nil {
+		return nil, err
 	}
 	b := &bulk{call: c, scope: scope, as: in.Format}
 	if b.query, err = r.Resolve(); err != nil {
@@ -127,7 +125,7 @@ func (a *API) keyOfRef(r *model.Resource, ref string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	if at.Resource != r || !at.Single || at.View != request.Rows || at.Parent() != "" {
+	if !isRow(at, r) || at.Parent() != "" {
 		return nil, fault.New(fault.Invalid, "link.target", "%q is no row of %s; write %s/…", ref, r.Name, r.Name)
 	}
 	q, err := at.Resolve()

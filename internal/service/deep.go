@@ -215,12 +215,9 @@ type supply struct {
 func (a *API) identified(ctx context.Context, c access.Caller, rel *model.Relation, parent string, item *payload.Item, supplied []supply) (string, error) {
 	switch {
 	case item.Ref != "":
-		far, err := request.Read(a.Model, a.relative(item.Ref), "")
+		far, err := a.referred(rel, item.Ref)
 		if err != nil {
 			return "", err
-		}
-		if far.Resource != rel.To || !far.Single || far.View != request.Rows {
-			return "", fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", rel.Name, rel.To.Name, item.Ref, rel.To.Name)
 		}
 		return a.locate(ctx, c, far.Path(), rel.To)
 	case item.Key != nil:
@@ -399,7 +396,7 @@ func (a *API) writeItem(ctx context.Context, c access.Caller, path string, rel *
 	if item.Removed == payload.Stays {
 		far, err := a.placed(ctx, c, rel, path, item, supplied)
 		if err == nil && rel.Through != nil {
-			err = a.Link(ctx, c, path+"/"+rel.Name+"/$ref", func() (string, error) { return far.path, nil })
+			err = a.Link(ctx, c, path+"/"+rel.Name+"/$ref", !rel.Many, func() (string, error) { return far.path, nil })
 		}
 		return err
 	}

@@ -26,10 +26,15 @@ type tie struct {
 	far   *request.Request // nil where all of a relation to one is meant
 }
 
-// Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6). ref is
-// asked for once it is known that the caller may.
-func (a *API) Link(ctx context.Context, c access.Caller, path string, ref func() (string, error)) error {
-	t, err := a.tie(c, path, ref)
+// Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6): set says that
+// it is to be the only one. ref is asked for once it is known that the caller may.
+func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, ref func() (string, error)) error {
+	t, err := a.tie(ctx, c, path, func(rel *model.Relation) (string, error) {
+		if err := linkable(rel, set); err != nil {
+			return "", err
+		}
+		return ref()
+	})
 	if err != nil {
 		return err
 	}
@@ -55,7 +60,7 @@ func (a *API) Link(ctx context.Context, c access.Caller, path string, ref func()
 
 // Unlink removes a tie. Neither row is deleted.
 func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) error {
-	t, err := a.tie(c, path, func() (string, error) { return ref, nil })
+	t, err := a.tie(ctx, c, path, func(*model.Relation) (string, error) { return ref, nil })
 	if err != nil {
 		return err
 	}
@@ -91,7 +96,7 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 }
 
 // tie reads the path of a link and what it refers to.
-func (a *API) tie(c access.Caller, path string, given func() (string, error)) (*tie, error) {
+func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(*model.Relation) (string, error)) (*tie, error) {
 	scope, err := a.scope(c)
 	if err != nil {
 		return nil, err
@@ -122,7 +127,10 @@ func (a *API) tie(c access.Caller, path string, given func() (string, error)) (*
 	if err := scope.CheckTie(t.rel); err != nil {
 		return nil, err
 	}
-	ref, err := given()
+	if r.Filtered() {
+		return nil, filtered()
+	}
+	ref, err := given(t.rel)
 	if err != nil {
 		return nil, err
 	}
@@ -136,13 +144,46 @@ func (a *API) tie(c access.Caller, path string, given func() (string, error)) (*
 	if ref == "" {
 		return t, nil
 	}
-	if t.far, err = request.Read(a.Model, a.relative(ref), ""); err != nil {
+	if t.far, err = a.referred(t.rel, ref); err != nil {
 		return nil, err
 	}
-	if t.far.Resource != t.rel.To || !t.far.Single || t.far.View != request.Rows {
-		return nil, fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", t.rel.Name, t.rel.To.Name, ref, t.rel.To.Name).On("@id")
+	if t.far.Parent() != "" {
+		far, err := a.locate(ctx, c, t.far.Path(), t.rel.To)
+		if err != nil {
+			return nil, err
+		}
+		if t.far, err = request.Read(a.Model, far, ""); err != nil {
+			return nil, err
+		}
 	}
 	return t, nil
+}
+
+// linkable says whether links of the relation are set, or added one by one.
+func linkable(rel *model.Relation, set bool) error {
+	allow := []string{"GET", "HEAD", "POST", "DELETE"}
+	message := fmt.Sprintf("%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all", rel.Name, rel.Name)
+	if !rel.Many {
+		allow[2], message = "PUT", fmt.Sprintf("%s leads to one row: its link is set with PUT", rel.Name)
+	}
+	if set == rel.Many {
+		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.link", Target: rel.Name, Allow: allow, Message: message}
+	}
+	return nil
+}
+
+// referred reads what an @id refers to: a row at the end of a relation.
+func (a *API) referred(rel *model.Relation, ref string) (*request.Request, error) {
+	at, err := request.Read(a.Model, a.relative(ref), "")
+	if err == nil && !isRow(at, rel.To) {
+		err = fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", rel.Name, rel.To.Name, ref, rel.To.Name).On("@id")
+	}
+	return at, err
+}
+
+// isRow says whether a path leads to one row of a resource, as it is.
+func isRow(at *request.Request, r *model.Resource) bool {
+	return at.Resource == r && at.Single && at.View == request.Rows && at.Field == nil && !at.Filtered()
 }
 
 // relative is a reference below the window: it may be given as a whole URL.

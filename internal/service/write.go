@@ -55,6 +55,9 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	defer func() { r.Release() }()
+	if r.Filtered() && r.View == request.Rows {
+		return nil, filtered()
+	}
 	if r.Parent() != "" && !r.Single && r.View == request.Rows {
 		if in, err = a.through(ctx, c, r, in); err != nil {
 			return nil, err
@@ -68,8 +71,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	if r.Single {
-		return nil, &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.row", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "PUT", "PATCH", "DELETE"},
-			Message: fmt.Sprintf("a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)}
+		return nil, notHere("method.row", r, r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
 	}
 	in.MustBeNew = false // it always is
 	if err := in.Unconditional("a row that is added has no version yet"); err != nil {
@@ -188,6 +190,9 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 			return nil, err
 		}
 	}
+	if r.Filtered() && r.View == request.Rows {
+		return nil, filtered()
+	}
 	if !r.Single && r.View == request.Rows && r.Parent() == "" && !replace {
 		return a.changeAll(ctx, c, r, in)
 	}
@@ -244,7 +249,10 @@ func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, 
 		return nil, err
 	}
 	t.format = in.Format
-	if r.View != request.Each || replace {
+	if replace && r.View == request.Each {
+		return nil, notEach(r)
+	}
+	if r.View != request.Each {
 		if err := t.oneRow(what); err != nil {
 			return nil, err
 		}
@@ -268,7 +276,7 @@ func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Writ
 	if err != nil {
 		return nil, err
 	}
-	if t.request.View == request.Each && !replace {
+	if t.request.View == request.Each {
 		if err := in.Unconditional("of every row of a filter, the filter is the condition"); err != nil {
 			return nil, err
 		}
@@ -482,15 +490,25 @@ func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (
 	if r.View == request.Each && op != window.Create && r.Parent() == "" {
 		return a.each(scope, op, r)
 	}
-	if r.Parent() != "" || r.Field != nil || r.View != request.Rows {
-		return nil, fault.New(fault.Unsupported, "write.path", "rows are written at the path of their own resource, /%s", r.Resource.Name).On("path")
+	if err := writable(r); err != nil {
+		return nil, err
 	}
+	return &target{scope: scope, request: r}, showing(r)
+}
+
+// showing refuses options that do not go with a write: those that do say what its answer shows.
+func showing(r *request.Request) error {
 	for _, name := range r.Options() {
-		if !slices.Contains(writeOptions, name) {
-			return nil, fault.New(fault.Invalid, "option.misplaced", "%s does not go with a write, which takes select, expand and compute for its answer", name).On(name)
+		if slices.Contains(writeOptions, name) {
+			continue
 		}
+		hint := ""
+		if !r.Single {
+			hint = fmt.Sprintf("; every row of a filter is changed or deleted at /%s/$filter(…)/$each", r.Resource.Name)
+		}
+		return fault.New(fault.Invalid, "option.misplaced", "%s does not go with a write, which takes select, expand and compute for its answer%s", name, hint).On(name)
 	}
-	return &target{scope: scope, request: r}, nil
+	return nil
 }
 
 // each is the target of a write of every row that a filter meets.
@@ -508,10 +526,56 @@ func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request)
 func (t *target) oneRow(what string) error {
 	r := t.request
 	if !r.Single {
-		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.collection", Target: r.Resource.Name, Allow: []string{"GET", "HEAD", "POST"},
-			Message: fmt.Sprintf("only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)}
+		return notHere("method.collection", r, r.Resource.Methods(true, false), "only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
 	}
 	return nil
+}
+
+// notHere refuses a method where others are possible.
+func notHere(code string, r *request.Request, allow []string, format string, args ...any) error {
+	return &fault.Fault{Kind: fault.MethodNotAllowed, Code: code, Target: r.Resource.Name, Allow: allow, Message: fmt.Sprintf(format, args...)}
+}
+
+// writable says whether the path leads to rows of a resource, where they are written, and to no part or number of them.
+func writable(r *request.Request) error {
+	name := r.Resource.Name
+	undone := func(format string, args ...any) error {
+		return fault.New(fault.Unsupported, "write.path", format, args...).On("path")
+	}
+	switch {
+	case r.View == request.Number:
+		return notHere("method.collection", r, []string{"GET", "HEAD"}, "$count is read; rows are written at /%s", name)
+	case r.View == request.Bare:
+		return undone("a bare $value is not written here; send {\"value\": …} with PUT to the path before it")
+	case r.Field != nil:
+		return notHere("method.row", r, r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
+	case r.View == request.Refs && r.Parent() == "":
+		return notHere("method.collection", r, []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
+	case r.View == request.Refs && r.Via().Many:
+		return notHere("method.link", r, []string{"GET", "HEAD", "POST", "DELETE"}, "a link is added with POST and removed with DELETE")
+	case r.View == request.Refs:
+		return notHere("method.link", r, []string{"GET", "HEAD", "PUT", "DELETE"}, "a link is set with PUT and removed with DELETE")
+	case r.View == request.Each && r.Parent() == "":
+		return notEach(r)
+	case r.View == request.Each:
+		return undone("$each is not done along a relation; filter the rows themselves: /%s/$filter(…)/$each", name)
+	case r.Parent() != "" && r.Single:
+		return notHere("method.row", r, r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)
+	case r.Parent() != "":
+		return undone("rows at the end of a relation are written in the row before it: PATCH /%s with {\"%s@delta\":[…]}, or at their own resource, /%s", r.Parent(), r.Via().Name, name)
+	case r.Filtered():
+		return filtered()
+	}
+	return nil
+}
+
+func notEach(r *request.Request) error {
+	return notHere("method.each", r, []string{"PATCH", "DELETE"}, "every row of a filter is changed with PATCH or deleted with DELETE")
+}
+
+// filtered refuses a write whose path holds a filter that it would not be held to.
+func filtered() error {
+	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that meets it: …/$filter(…)/$each; nothing was changed").On("path")
 }
 
 // Unconditional refuses the conditions of a write that can't be held to them: nothing that a caller relies on is passed over.

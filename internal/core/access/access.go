@@ -292,7 +292,7 @@ func (s *Scope) Granted(op window.Operation) []string {
 // Refuse says that the role may not do the operation on the resource, and what it may.
 func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	if !r.Can(op) {
-		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "operation.impossible", Target: r.Name, Allow: methods(r),
+		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "operation.impossible", Target: r.Name, Allow: r.Methods(true, true),
 			Message: fmt.Sprintf("%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Kind(), offered(r))}
 	}
 	may := "it may " + string(op) + " " + strings.Join(s.Granted(op), ", ")
@@ -305,18 +305,6 @@ func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	}
 	return &fault.Fault{Kind: fault.Forbidden, Code: "access.denied", Target: r.Name,
 		Message: fmt.Sprintf("role %q may not %s %s; %s", s.Name, op, r.Name, may)}
-}
-
-// methods are those of HTTP that do what the resource offers.
-func methods(r *model.Resource) []string {
-	of := map[window.Operation]string{window.Create: "POST", window.Update: "PATCH", window.Delete: "DELETE"}
-	list := []string{"GET", "HEAD"}
-	for _, op := range r.Operations {
-		if m := of[op]; m != "" {
-			list = append(list, m)
-		}
-	}
-	return list
 }
 
 func offered(r *model.Resource) string {

@@ -261,6 +261,26 @@ func (r *Resource) KeyIsChosen() bool {
 	})
 }
 
+// Methods are those of HTTP that do what the resource offers: with its collection, with one row of it, or both.
+func (r *Resource) Methods(collection, row bool) []string {
+	create, update, remove := r.Can(window.Create), r.Can(window.Update), r.Can(window.Delete)
+	list := []string{"GET", "HEAD", "QUERY"}
+	for _, m := range []struct {
+		name string
+		can  bool
+	}{
+		{"POST", collection && create},
+		{"PUT", row && update},
+		{"PATCH", row && update || collection && (create || update || remove)},
+		{"DELETE", row && remove},
+	} {
+		if m.can {
+			list = append(list, m.name)
+		}
+	}
+	return list
+}
+
 // Can says whether the resource has the operation at all.
 func (r *Resource) Can(op window.Operation) bool {
 	for _, o := range r.Operations {

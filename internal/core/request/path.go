@@ -10,7 +10,7 @@ import (
 )
 
 // undone are parts of the standard that stand at the root of a service and are not done.
-var undone = []string{"$batch", "$all", "$crossjoin", "$entity"}
+var undone = []string{"$all", "$crossjoin", "$entity"}
 
 // maxHops is how many relations a path may follow.
 const maxHops = 8
@@ -100,6 +100,9 @@ func (p *pathReader) step() error {
 	}
 	name, bracket, hasBracket := strings.Cut(segment, "(")
 	if rel := h.resource.Relation(name); rel != nil {
+		if len(p.r.filters) > 0 {
+			return fault.New(fault.Unsupported, "path.unsupported", "a filter in the path before the relation %s is not done here; ask for the row by its key, as in /%s/…/%s", name, h.resource.Name, name).On("path")
+		}
 		p.i++
 		return p.enter(hop{resource: rel.To, via: rel, start: p.i - 1}, bracket, hasBracket)
 	}

@@ -284,6 +284,9 @@ func (r *Request) Number(option string) (int64, error) {
 	return -1, nil
 }
 
+// Filtered says whether the path holds a filter.
+func (r *Request) Filtered() bool { return len(r.filters) > 0 }
+
 // Via is the relation at the end of the path, nil where there is none.
 func (r *Request) Via() *model.Relation { return r.hops[len(r.hops)-1].via }
 

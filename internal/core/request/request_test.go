@@ -303,7 +303,7 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels/3/name/$count", "", `nothing follows "name"`},
 		{"vessels/$all", "", `there is no path segment "$all"`},
 		{"weather_log(1)", "", `weather_log has no key`},
-		{"$batch", "", `$batch of the standard is not done here`},
+		{"$all", "", `$all of the standard is not done here`},
 	}
 	for _, tt := range tests {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {

@@ -71,9 +71,14 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API,
 	if err != nil {
 		return err
 	}
-	f, err := speak(w, r, r.URL.RawQuery)
+	f, err := speakJSON(w, r)
 	if err != nil {
 		return err
+	}
+	for name := range r.URL.Query() {
+		if !strings.EqualFold(strings.TrimPrefix(name, "$"), "format") {
+			return fault.New(fault.Invalid, "option.misplaced", "%s does not go with a batch, but with the url of a request in it", name).On(name)
+		}
 	}
 	b := &batch{server: s, w: w, r: r, caller: caller, carry: preferences(r).Carry, failed: map[string]bool{}, done: map[string]*outcome{}}
 	if b.carry {

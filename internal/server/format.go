@@ -59,6 +59,15 @@ func speak(w http.ResponseWriter, r *http.Request, options string) (format, erro
 	return f, err
 }
 
+// speakJSON is for requests that are answered in no other format.
+func speakJSON(w http.ResponseWriter, r *http.Request) (format, error) {
+	f, err := speak(w, r, r.URL.RawQuery)
+	if err == nil && f.Kind != postgres.JSON {
+		err = fault.New(fault.NotAcceptable, "format.unknown", "a write is answered in JSON; accept application/json, or leave format and Accept out. Nothing was changed").On("format")
+	}
+	return f, err
+}
+
 func (f format) version() []string {
 	if f.V40 {
 		return version40

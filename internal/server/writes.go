@@ -1,14 +1,13 @@
 package server
 
 import (
-	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"mime"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -16,7 +15,6 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
-	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
 )
 
@@ -84,15 +82,7 @@ func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.AP
 
 func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
 	if strings.HasSuffix(r.URL.Path, "/$ref") {
-		if err := unconditional(r); err != nil {
-			return err
-		}
-		options := r.URL.Query()
-		if err := api.Unlink(r.Context(), caller, below(r), cmp.Or(options.Get("$id"), options.Get("id"))); err != nil {
-			return err
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return nil
+		return s.unlink(w, r, api, caller)
 	}
 	in, err := writeOf(r)
 	if err != nil {
@@ -114,11 +104,53 @@ func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, 
 	if err := unconditional(r); err != nil {
 		return err
 	}
-	if err := api.Link(r.Context(), caller, below(r), r.Method == http.MethodPut, func() (string, error) { return linked(r) }); err != nil {
+	if _, err := linkOption(r); err != nil {
+		return err
+	}
+	err := api.Link(r.Context(), caller, below(r), r.Method == http.MethodPut, func() (string, error) {
+		body, err := jsonBody(r, maxBody)
+		if err != nil {
+			return "", err
+		}
+		return payload.Link(body)
+	})
+	if err == nil {
+		w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}
+
+func (s *Server) unlink(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+	if err := unconditional(r); err != nil {
+		return err
+	}
+	id, err := linkOption(r)
+	if err != nil {
+		return err
+	}
+	if err := api.Unlink(r.Context(), caller, below(r), id); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// linkOption is the row that $id names, with which a link is removed (Protocol, 11.4.6.2). Links take no other option.
+func linkOption(r *http.Request) (id string, err error) {
+	options, err := url.ParseQuery(r.URL.RawQuery)
+	if err != nil {
+		return "", fault.New(fault.Invalid, "query.invalid", "the query can't be read: %v", err)
+	}
+	for name, values := range options {
+		switch {
+		case r.Method != http.MethodDelete || strings.ToLower(strings.TrimPrefix(name, "$")) != "id":
+			return "", fault.New(fault.Invalid, "option.misplaced", "%s does not go with a link: the row is named in the body, or for DELETE in the path or as $id", name).On(name)
+		case id != "" || len(values) > 1:
+			return "", fault.New(fault.Invalid, "option.twice", "$id stands twice; remove one link at a time, or as many as you like with PATCH of the row").On(name)
+		}
+		id = values[0]
+	}
+	return id, nil
 }
 
 // unconditional refuses a link that is to be made or removed on a condition.
@@ -128,24 +160,6 @@ func unconditional(r *http.Request) error {
 		err = in.Unconditional("a relation is written with a version as a part of its row, with PATCH")
 	}
 	return err
-}
-
-// linked is the row that the body of a link names.
-func linked(r *http.Request) (ref string, err error) {
-	body, err := jsonBody(r, maxBody)
-	if err != nil {
-		return "", err
-	}
-	var members map[string]json.RawMessage
-	if err := json.Unmarshal(body, &members); err != nil {
-		return "", fault.New(fault.Invalid, "body.syntax", "the body is no JSON object; send {\"@id\":\"…\"}")
-	}
-	for _, name := range []string{"@id", "@odata.id"} {
-		if text, given := members[name]; given && json.Unmarshal(text, &ref) != nil {
-			return "", fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", name).On(name)
-		}
-	}
-	return ref, nil
 }
 
 // touched tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.
@@ -165,11 +179,10 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	if err != nil {
 		return err
 	}
-	f, err := speak(w, r, r.URL.RawQuery)
+	f, err := speakJSON(w, r)
 	if err != nil {
 		return err
 	}
-	f.Kind = postgres.JSON // what is written is one row, in the format it came in
 	in.Format = f.Format
 	in.Show = preferences(r).Return == "representation"
 	written, err := do(r.Context(), caller, in)

@@ -29,8 +29,8 @@ type tie struct {
 // Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6): set says that
 // it is to be the only one. ref is asked for once it is known that the caller may.
 func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, ref func() (string, error)) error {
-	t, err := a.tie(ctx, c, path, func(rel *model.Relation) (string, error) {
-		if err := linkable(rel, set); err != nil {
+	t, err := a.tie(ctx, c, path, func(rel *model.Relation, named bool) (string, error) {
+		if err := linkable(rel, set, named); err != nil {
 			return "", err
 		}
 		return ref()
@@ -60,7 +60,12 @@ func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, 
 
 // Unlink removes a tie. Neither row is deleted.
 func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) error {
-	t, err := a.tie(ctx, c, path, func(*model.Relation) (string, error) { return ref, nil })
+	t, err := a.tie(ctx, c, path, func(rel *model.Relation, named bool) (string, error) {
+		if ref != "" && (named || !rel.Many) {
+			return "", fault.New(fault.Invalid, "option.misplaced", "the path says which link already; leave $id out").On("$id")
+		}
+		return ref, nil
+	})
 	if err != nil {
 		return err
 	}
@@ -95,8 +100,8 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 	return a.set(ctx, c, holder, body)
 }
 
-// tie reads the path of a link and what it refers to.
-func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(*model.Relation) (string, error)) (*tie, error) {
+// tie reads the path of a link and what it refers to, which is given where the path does not name it.
+func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(rel *model.Relation, named bool) (string, error)) (*tie, error) {
 	scope, err := a.scope(c)
 	if err != nil {
 		return nil, err
@@ -130,7 +135,7 @@ func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(
 	if r.Filtered() {
 		return nil, filtered()
 	}
-	ref, err := given(t.rel)
+	ref, err := given(t.rel, last.Key != nil)
 	if err != nil {
 		return nil, err
 	}
@@ -159,17 +164,28 @@ func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(
 	return t, nil
 }
 
-// linkable says whether links of the relation are set, or added one by one.
-func linkable(rel *model.Relation, set bool) error {
-	allow := []string{"GET", "HEAD", "POST", "DELETE"}
-	message := fmt.Sprintf("%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all", rel.Name, rel.Name)
-	if !rel.Many {
-		allow[2], message = "PUT", fmt.Sprintf("%s leads to one row: its link is set with PUT", rel.Name)
+// linkable says whether links of the relation are set, or added one by one; a path that names the other row has its link already.
+func linkable(rel *model.Relation, set, named bool) error {
+	refuse := func(allow []string, format string, args ...any) error {
+		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.link", Target: rel.Name, Allow: allow, Message: fmt.Sprintf(format, args...)}
 	}
-	if set == rel.Many {
-		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.link", Target: rel.Name, Allow: allow, Message: message}
+	switch {
+	case named:
+		return refuse([]string{"GET", "HEAD", "DELETE"}, "a link is added with POST to …/%s/$ref, with the row in the body", rel.Name)
+	case rel.Many && set:
+		return refuse(linkMethods(rel), "%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all", rel.Name, rel.Name)
+	case !rel.Many && !set:
+		return refuse(linkMethods(rel), "%s leads to one row: its link is set with PUT", rel.Name)
 	}
 	return nil
+}
+
+// linkMethods are those of the links of a relation.
+func linkMethods(rel *model.Relation) []string {
+	if rel.Many {
+		return []string{"GET", "HEAD", "POST", "DELETE"}
+	}
+	return []string{"GET", "HEAD", "PUT", "DELETE"}
 }
 
 // referred reads what an @id refers to: a row at the end of a relation.

@@ -551,10 +551,9 @@ func writable(r *request.Request) error {
 		return notHere("method.row", r, r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
 	case r.View == request.Refs && r.Parent() == "":
 		return notHere("method.collection", r, []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
-	case r.View == request.Refs && r.Via().Many:
-		return notHere("method.link", r, []string{"GET", "HEAD", "POST", "DELETE"}, "a link is added with POST and removed with DELETE")
 	case r.View == request.Refs:
-		return notHere("method.link", r, []string{"GET", "HEAD", "PUT", "DELETE"}, "a link is set with PUT and removed with DELETE")
+		allow := linkMethods(r.Via())
+		return notHere("method.link", r, allow, "a link is made with %s and removed with DELETE; PATCH of the row changes many at once", allow[2])
 	case r.View == request.Each && r.Parent() == "":
 		return notEach(r)
 	case r.View == request.Each:

@@ -294,6 +294,30 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 	return items, told(mistakes, scope)
 }
 
+// Link reads the body of a link: {"@id":"tugs/3"} (JSON Format, 14). It is "" where the body names no row.
+func Link(body []byte) (ref string, err error) {
+	members, err := object(body, nil)
+	if f, ok := fault.From(err); ok && f.Code != "body.syntax" && f.Code != "body.duplicate" {
+		return "", fault.New(fault.Invalid, f.Code, "the body is no JSON object; send {\"@id\":\"…\"}")
+	}
+	if err != nil {
+		return "", err
+	}
+	for _, m := range members {
+		switch control := strings.Replace(m.name, "@odata.", "@", 1); {
+		case control == "@id" && ref != "":
+			return "", fault.New(fault.Invalid, "body.duplicate", "the body names two rows; send one link at a time").On(m.name)
+		case control == "@id":
+			if ref, _ = unquoted(m.value); ref == "" {
+				return "", fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", m.name).On(m.name)
+			}
+		case !strings.HasPrefix(m.name, "@"):
+			return "", fault.New(fault.Invalid, "field.unknown", "the body of a link is {\"@id\":\"…\"}, and %s has no place in it", m.name).On(m.name)
+		}
+	}
+	return ref, nil
+}
+
 // KeyTexts are the values of a key, which has been read, as PostgreSQL reads them.
 func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
 	texts := make([]string, len(key))

@@ -5,38 +5,22 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/textproto"
 	"net/url"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/service"
 )
 
-// mostRequests is how many requests a batch may hold.
-const mostRequests = 1000
-
 var errFailed = errors.New("a request of the group has failed")
 
-// batchRequest is one request of a batch (JSON Format, 19.1).
-type batchRequest struct {
-	ID        string            `json:"id"`
-	Method    string            `json:"method"`
-	URL       string            `json:"url"`
-	Group     string            `json:"atomicityGroup"`
-	DependsOn []string          `json:"dependsOn"`
-	If        json.RawMessage   `json:"if"`
-	Headers   map[string]string `json:"headers"`
-	Body      json.RawMessage   `json:"body"`
-}
-
-// batchResponse is its answer (JSON Format, 19.2).
+// batchResponse is the answer to a request of a batch (JSON Format, 19.2).
 type batchResponse struct {
 	ID      string            `json:"id"`
 	Group   string            `json:"atomicityGroup,omitempty"`
@@ -67,7 +51,7 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API,
 	if err != nil {
 		return err
 	}
-	requests, err := readBatch(body)
+	requests, err := payload.Batch(body)
 	if err != nil {
 		return err
 	}
@@ -111,57 +95,8 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API,
 	return nil
 }
 
-// readBatch reads the requests and refuses what can't be run in their order.
-func readBatch(body []byte) ([]batchRequest, error) {
-	var in struct {
-		Requests []batchRequest `json:"requests"`
-	}
-	d := json.NewDecoder(bytes.NewReader(body))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&in); err != nil {
-		return nil, fault.New(fault.Invalid, "batch.invalid", "a batch is {\"requests\":[{\"id\":…,\"method\":…,\"url\":…},…]}: %s", err)
-	}
-	if len(in.Requests) == 0 || len(in.Requests) > mostRequests {
-		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(in.Requests), mostRequests).On("requests")
-	}
-	known, groups := map[string]bool{}, map[string]bool{}
-	var mistakes fault.List
-	for i, q := range in.Requests {
-		at := fmt.Sprintf("requests/%d", i)
-		wrong := func(member, format string, args ...any) {
-			mistakes.Add("batch.invalid", at+"/"+member, 0, 0, at+"/"+member+": "+format, args...)
-		}
-		before := i > 0 && in.Requests[i-1].Group == q.Group
-		switch {
-		case q.ID == "":
-			wrong("id", "each request has an id, which its answer has too")
-		case known[q.ID] || groups[q.ID]:
-			wrong("id", "%q stands twice", q.ID)
-		}
-		if !slices.Contains([]string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}, strings.ToUpper(q.Method)) {
-			wrong("method", "%q is none of GET, POST, PUT, PATCH, DELETE", q.Method)
-		}
-		if q.If != nil {
-			wrong("if", "conditions are not done here; a request that failed is depended on with dependsOn")
-		}
-		if q.Group != "" && !before {
-			if groups[q.Group] || known[q.Group] {
-				wrong("atomicityGroup", "the requests of a group stand side by side, under a name that no request has")
-			}
-			groups[q.Group] = true
-		}
-		for _, id := range q.DependsOn {
-			if !known[id] && (!groups[id] || id == q.Group) {
-				wrong("dependsOn", "%q is none of the requests and groups before", id)
-			}
-		}
-		known[q.ID] = true
-	}
-	return in.Requests, mistakes.Fault(fault.Invalid, "batch.invalid", fmt.Sprintf("the batch has %d mistakes; nothing was done", len(mistakes)))
-}
-
 // run runs one request, or all of a group.
-func (b *batch) run(api *service.API, list []batchRequest) []*batchResponse {
+func (b *batch) run(api *service.API, list []*payload.Request) []*batchResponse {
 	group := list[0].Group
 	if group == "" {
 		res, _ := b.one(api, list[0])
@@ -194,7 +129,7 @@ func (b *batch) run(api *service.API, list []batchRequest) []*batchResponse {
 }
 
 // fail answers a group of which one request has failed: nothing of it was done.
-func (b *batch) fail(list []batchRequest, at int, failure *batchResponse) []*batchResponse {
+func (b *batch) fail(list []*payload.Request, at int, failure *batchResponse) []*batchResponse {
 	responses := make([]*batchResponse, len(list))
 	for i, q := range list {
 		b.failed[q.ID] = true
@@ -211,7 +146,7 @@ func (b *batch) fail(list []batchRequest, at int, failure *batchResponse) []*bat
 }
 
 // unmet is a request that has failed and must not have for this one to be done; "" where there is none.
-func (b *batch) unmet(q batchRequest) string {
+func (b *batch) unmet(q *payload.Request) string {
 	for _, id := range q.DependsOn {
 		if b.failed[id] {
 			return id
@@ -223,7 +158,7 @@ func (b *batch) unmet(q batchRequest) string {
 	return ""
 }
 
-func (b *batch) skipped(q batchRequest, id string) *batchResponse {
+func (b *batch) skipped(q *payload.Request, id string) *batchResponse {
 	if id == "before" {
 		return b.refused(q, fault.New(fault.FailedDependency, "batch.stopped", "a request before has failed; with Prefer: continue-on-error the rest is done all the same"))
 	}
@@ -231,7 +166,7 @@ func (b *batch) skipped(q batchRequest, id string) *batchResponse {
 }
 
 // one runs one request and says whether it went well.
-func (b *batch) one(api *service.API, q batchRequest) (*batchResponse, bool) {
+func (b *batch) one(api *service.API, q *payload.Request) (*batchResponse, bool) {
 	res := b.try(api, q)
 	ok := res.Status < 400
 	if !ok {
@@ -240,7 +175,7 @@ func (b *batch) one(api *service.API, q batchRequest) (*batchResponse, bool) {
 	return res, ok
 }
 
-func (b *batch) try(api *service.API, q batchRequest) *batchResponse {
+func (b *batch) try(api *service.API, q *payload.Request) *batchResponse {
 	if id := b.unmet(q); id != "" {
 		return b.skipped(q, id)
 	}
@@ -264,7 +199,7 @@ func (b *batch) try(api *service.API, q batchRequest) *batchResponse {
 }
 
 // refused is the answer to a request that can't be done.
-func (b *batch) refused(q batchRequest, err error) *batchResponse {
+func (b *batch) refused(q *payload.Request, err error) *batchResponse {
 	rec := newRecorder(b.w)
 	r := b.r.Clone(b.r.Context())
 	r.Header.Del("Accept") // of the batch: errors in it are JSON
@@ -272,7 +207,7 @@ func (b *batch) refused(q batchRequest, err error) *batchResponse {
 	return b.response(q, rec)
 }
 
-func (b *batch) response(q batchRequest, rec *recorder) *batchResponse {
+func (b *batch) response(q *payload.Request, rec *recorder) *batchResponse {
 	res := &batchResponse{ID: q.ID, Group: q.Group, Status: rec.status, Headers: map[string]string{}}
 	for name, values := range rec.part() {
 		res.Headers[strings.ToLower(name)] = strings.Join(values, ", ")
@@ -291,7 +226,7 @@ func (b *batch) response(q batchRequest, rec *recorder) *batchResponse {
 }
 
 // request makes a request of its own of one in the batch. The caller and the version are those of the batch.
-func (b *batch) request(q batchRequest) (*http.Request, error) {
+func (b *batch) request(q *payload.Request) (*http.Request, error) {
 	path, err := b.path(q.URL)
 	if err != nil {
 		return nil, err
@@ -308,7 +243,7 @@ func (b *batch) request(q batchRequest) (*http.Request, error) {
 		return nil, err
 	}
 	r := b.r.Clone(b.r.Context())
-	r.Method, r.URL, r.RequestURI = strings.ToUpper(q.Method), at, at.RequestURI()
+	r.Method, r.URL, r.RequestURI = q.Method, at, at.RequestURI()
 	r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 	r.Header = http.Header{}
 	for _, name := range []string{"OData-MaxVersion", "OData-Version"} {

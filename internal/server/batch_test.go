@@ -95,10 +95,10 @@ func TestBatch(t *testing.T) {
 	}
 	for body, want := range map[string]string{
 		`{}`:               "from 1 to 1000 are run",
-		`{"requests":[7]}`: "a batch is",
+		`{"requests":[7]}`: "requests/0: an object is expected, this is a number",
 		`{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"1","method":"FLY","url":"tugs","dependsOn":["2"]},{"method":"GET","url":"x","if":"y"}]}`:                            "the batch has 5 mistakes; nothing was done",
 		`{"requests":[{"id":"1","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3","atomicityGroup":"g","method":"GET","url":"tugs"}]}`: "side by side",
-		`{"requests":[{"id":"1","method":"GET","url":"tugs","headers":{"a":1}}]}`:                                                                                                       "a batch is",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs","headers":{"a":1}}]}`:                                                                                                       "requests/0/headers/a: a string is expected",
 	} {
 		if a := write(t, r, master, "POST", "/api/saltmere/$batch", body); a.StatusCode != 400 || !strings.Contains(a.Text, want) {
 			t.Errorf("%s: %s %s\nwant %s", body, a.Status, a.Text, want)

@@ -163,6 +163,9 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 	for _, m := range members {
 		switch strings.Replace(m.name, "@odata.", "@", 1) {
 		case "@id":
+			if item.Ref != "" {
+				rd.wrong(m.name, "body.duplicate", "the row is named already")
+			}
 			if item.Ref, _ = unquoted(m.value); item.Ref == "" {
 				rd.wrong(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
 				return nil
@@ -296,10 +299,7 @@ func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error)
 
 // Link reads the body of a link: {"@id":"tugs/3"} (JSON Format, 14). It is "" where the body names no row.
 func Link(body []byte) (ref string, err error) {
-	members, err := object(body, nil)
-	if f, ok := fault.From(err); ok && f.Code != "body.syntax" && f.Code != "body.duplicate" {
-		return "", fault.New(fault.Invalid, f.Code, "the body is no JSON object; send {\"@id\":\"…\"}")
-	}
+	members, err := envelope(body, `{"@id":"…"}`)
 	if err != nil {
 		return "", err
 	}

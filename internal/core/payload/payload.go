@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -147,6 +148,7 @@ func (rd *reader) row(members []member) *Row {
 				if rd.at == "" && isEtag(m.name) {
 					row.Version = rd.version(m)
 				}
+				rd.control(m.name, control)
 				continue
 			}
 		}
@@ -186,6 +188,18 @@ func (rd *reader) row(members []member) *Row {
 	return row
 }
 
+// controls are the standard's words for what a body says beside its fields (JSON Format, 4.6).
+var controls = []string{"context", "metadataEtag", "type", "count", "nextLink", "delta", "deltaLink", "id", "editLink", "readLink", "etag", "navigationLink", "associationLink",
+	"mediaEditLink", "mediaReadLink", "mediaEtag", "mediaContentType", "removed", "collectionAnnotations", "bind"}
+
+// control refuses a misspelled one. Annotations, whose names have a dot, are passed over.
+func (rd *reader) control(name, word string) {
+	word = strings.TrimPrefix(word, "odata.")
+	if !strings.Contains(word, ".") && !slices.Contains(controls, word) {
+		rd.wrong(name, "field.unknown", "there is no @%s in the standard%s", word, fault.Suggest(word, controls))
+	}
+}
+
 func isEtag(name string) bool { return name == "@etag" || name == "@odata.etag" }
 
 // version reads the version that a row must have.
@@ -211,6 +225,15 @@ func Version(tag string) string {
 func Object(body []byte) error {
 	_, err := object(body, nil)
 	return err
+}
+
+// envelope parts a body that is no row into its members.
+func envelope(body []byte, form string) ([]member, error) {
+	members, err := object(body, nil)
+	if f, ok := fault.From(err); ok && (f.Code == "body.missing" || f.Code == "body.type") {
+		err = fault.New(fault.Invalid, f.Code, "the body is no JSON object; send %s", form)
+	}
+	return members, err
 }
 
 type member struct{ name, value string } // the value is JSON

@@ -118,17 +118,20 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"name":`))
 	f.Add([]byte(`{"port_calls":[{"@id":"port_calls/3"},{"tugs":[{"id":3}],"berth":null}],"agent":{"name":"x","email":"y"},"port_calls@delta":[{"@removed":{"reason":"changed"},"id":3}]}`))
 	f.Add([]byte(`{"@context":"#$delta","value":[{"id":3,"flag":"NO"},{"@id":"vessels/3","name":"A"},{"@removed":{"reason":"deleted"},"id":4}]}`))
+	f.Add([]byte(`{"requests":[{"id":"1","method":"POST","url":"tugs","headers":{"a":"b"},"body":{}},{"id":"2","method":"GET","url":"$1","dependsOn":["1"],"atomicityGroup":"g"}]}`))
+	f.Add([]byte(`{"@id":"tugs/3","@odata.id":null}`))
 	f.Fuzz(func(t *testing.T, body []byte) {
 		r := m.Resource("vessels")
-		for _, op := range []window.Operation{window.Create, window.Update} {
-			_, err := payload.Read(body, r, op, scope)
+		_, created := payload.Read(body, r, window.Create, scope)
+		_, changed := payload.Read(body, r, window.Update, scope)
+		_, replaced := payload.Replace(body, r, scope)
+		_, many := payload.Delta(body, r, scope)
+		_, batch := payload.Batch(body)
+		_, link := payload.Link(body)
+		for _, err := range []error{created, changed, replaced, many, batch, link} {
 			if _, ok := fault.From(err); err != nil && !ok {
 				t.Errorf("%v is no fault", err)
 			}
-		}
-		_, err := payload.Delta(body, r, scope)
-		if _, ok := fault.From(err); err != nil && !ok {
-			t.Errorf("%v is no fault", err)
 		}
 	})
 }

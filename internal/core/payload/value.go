@@ -153,13 +153,51 @@ func wholeNumber(raw string, t *model.Type, mismatch func(string) error) (string
 	case model.Int32:
 		bits = 32
 	}
-	if strings.ContainsAny(raw, ".eE") {
-		return "", mismatch("it has to be whole")
+	if strings.ContainsAny(raw, ".eE") { // 3.0 is whole (JSON Schema Validation, 6.1.1)
+		var ok bool
+		if raw, ok = plainWhole(raw); !ok {
+			return "", mismatch("it has to be whole")
+		}
 	}
 	if _, err := strconv.ParseInt(raw, 10, bits); err != nil {
 		return "", fmt.Errorf("the number is out of range: from %d to %d", -1<<(bits-1), 1<<(bits-1)-1)
 	}
 	return raw, nil
+}
+
+// plainWhole writes a whole number without point and exponent, and one that no integer is wide enough for as it stands.
+func plainWhole(raw string) (whole string, ok bool) {
+	digits, point, ok := significant(raw)
+	switch {
+	case !ok || point > len("-9223372036854775808"):
+		return raw, true
+	case digits == "":
+		return "0", true
+	case len(digits) > point:
+		return "", false
+	}
+	whole = digits + strings.Repeat("0", point-len(digits))
+	if raw[0] == '-' {
+		whole = "-" + whole
+	}
+	return whole, true
+}
+
+// significant are the digits of a number between its leading and its trailing zeros, and how many of them stand before the point; the
+// count is negative where zeros come between the point and them. It says no to an exponent that no type has room for.
+func significant(raw string) (digits string, point int, ok bool) {
+	mantissa, exponent, shifted := strings.Cut(strings.ToLower(strings.TrimPrefix(raw, "-")), "e")
+	if shifted {
+		var err error
+		if point, err = strconv.Atoi(exponent); err != nil || point > 1000 || point < -1000 {
+			return "", 0, false
+		}
+	}
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	all := whole + fraction
+	digits = strings.TrimLeft(all, "0")
+	point += len(whole) - (len(all) - len(digits))
+	return strings.TrimRight(digits, "0"), point, true
 }
 
 func number(raw string, t *model.Type, mismatch func(string) error) (string, error) {
@@ -184,25 +222,14 @@ func number(raw string, t *model.Type, mismatch func(string) error) (string, err
 
 // decimal checks the digits before and after the point, as PostgreSQL would round the latter in silence.
 func decimal(s string, t *model.Type) (string, error) {
-	mantissa, exponent, shifted := strings.Cut(strings.ToLower(strings.TrimPrefix(s, "-")), "e")
-	shift := 0
-	if shifted {
-		var err error
-		if shift, err = strconv.Atoi(exponent); err != nil || shift > 1000 || shift < -1000 {
-			return "", fmt.Errorf("the number is out of range")
-		}
-	}
-	if t.Precision == 0 {
+	digits, point, ok := significant(s)
+	switch {
+	case !ok:
+		return "", fmt.Errorf("the number is out of range")
+	case t.Precision == 0 || digits == "": // any digits fit, or there are none
 		return s, nil
-	}
-	whole, fraction, _ := strings.Cut(mantissa, ".")
-	digits := strings.TrimRight(whole+fraction, "0")
-	if digits == "" { // nought
-		return s, nil
-	}
-	point := len(whole) + shift
-	if before := point - (len(digits) - len(strings.TrimLeft(digits, "0"))); before > t.Precision-t.Scale {
-		return "", fmt.Errorf("at most %s before the point, this has %d", fit(t.Precision-t.Scale, "digit"), before)
+	case point > t.Precision-t.Scale:
+		return "", fmt.Errorf("at most %s before the point, this has %d", fit(t.Precision-t.Scale, "digit"), point)
 	}
 	if after := len(digits) - point; after > t.Scale {
 		return "", fmt.Errorf("at most %s after the point, this has %d", fit(t.Scale, "digit"), after)

@@ -105,9 +105,9 @@ func TestCommands(t *testing.T) {
 		{[]string{"ask", "saltmere", "/tugs/$count?filter=name eq 'Zed'"}, 0, "0"}, // nothing was sent
 		{[]string{"ask", "saltmere", "/tugs", "--method", "POST"}, 3, "400 Bad Request: the body is empty"},
 		{[]string{"ask", "saltmere", "/tugs/1/$ref", "--method", "PUT"}, 3, "400 Bad Request: a link is written along a relation"},
-		{[]string{"ask", "saltmere", "/port_calls/1/tugs/$ref", "--method", "POST"}, 3, "400 Bad Request: the body is no JSON object"},
+		{[]string{"ask", "saltmere", "/port_calls/1/tugs/$ref", "--method", "POST"}, 3, `400 Bad Request: the body is empty; send {"@id":"…"}`},
 		{[]string{"ask", "saltmere", "/tugs", "--method", "PATCH"}, 3, "400 Bad Request: the body is empty"},
-		{[]string{"ask", "saltmere", "/$batch", "--method", "POST"}, 3, "400 Bad Request: a batch is"},
+		{[]string{"ask", "saltmere", "/$batch", "--method", "POST"}, 3, "400 Bad Request: the body is empty; send {\"requests\":"},
 		{[]string{"ask", "saltmere", "/tugs", "--body", "@/nowhere/at/all"}, 2, "no such file"},
 		{[]string{"ask", "saltmere", "/tugs", "--live", "--token-file", "/nowhere/at/all"}, 2, "no such file"},
 		{[]string{"ask", "saltmere", "/tugs", "--method", "FLY"}, 3, "405 Method Not Allowed: FLY is not possible here"},

@@ -17,7 +17,7 @@ func TestBatch(t *testing.T) {
 		{"nulls", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":null,"dependsOn":null,"headers":null,"body":null}]}`, `1 GET tugs  [] map[] `},
 		{"a body of another type", `{"requests":[{"id":"1","method":"PUT","url":"x","body":"text"}]}`, `1 PUT x  [] map[] "text"`},
 		{"a group, then what depends on it", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"2",` + get + `,"dependsOn":["g","1"]}]}`, `1 GET tugs g [] map[] ; 2 GET tugs  [g 1] map[] `},
-		{"nothing", ``, `body.missing the body is no JSON object; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
+		{"nothing", ``, `body.missing the body is empty; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
 		{"no object", `[]`, `body.type the body is no JSON object; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
 		{"no JSON", "{\n\"requests\":[}", `body.syntax the body is not JSON: line 2, column 13`},
 		{"more than one", `{"requests":[]} {}`, `body.syntax the body is not JSON`},

@@ -230,8 +230,13 @@ func Object(body []byte) error {
 // envelope parts a body that is no row into its members.
 func envelope(body []byte, form string) ([]member, error) {
 	members, err := object(body, nil)
-	if f, ok := fault.From(err); ok && (f.Code == "body.missing" || f.Code == "body.type") {
-		err = fault.New(fault.Invalid, f.Code, "the body is no JSON object; send %s", form)
+	if f, ok := fault.From(err); ok {
+		switch f.Code {
+		case "body.missing":
+			err = fault.New(fault.Invalid, f.Code, "the body is empty; send %s", form)
+		case "body.type":
+			err = fault.New(fault.Invalid, f.Code, "the body is no JSON object; send %s", form)
+		}
 	}
 	return members, err
 }

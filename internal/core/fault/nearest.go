@@ -20,10 +20,18 @@ func Nearest(name string, candidates []string) string {
 	return best
 }
 
-// Suggest is the end of a sentence about an unknown name: `; did you mean "x"?`, or the choices where there are few, or "".
-func Suggest(name string, candidates []string) string {
+// Meant is the end of a sentence about an unknown name that tells the choices itself: `; did you mean "x"?`, or "".
+func Meant(name string, candidates []string) string {
 	if near := Nearest(name, candidates); near != "" {
 		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
+}
+
+// Suggest is the end of a sentence about an unknown name: what was perhaps meant, or the choices where there are few, or "".
+func Suggest(name string, candidates []string) string {
+	if meant := Meant(name, candidates); meant != "" {
+		return meant
 	}
 	if len(candidates) > 0 && len(candidates) <= 16 {
 		return "; there is " + Quoted(candidates)

@@ -127,7 +127,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 	arg, err := v.Arg(nil)
 	if err != nil {
 		if t.Kind == model.Enum {
-			return "", fmt.Errorf("%s is expected, this is %q%s", articled(t), s, fault.Suggest(s, t.Values))
+			return "", fmt.Errorf("%s is expected, this is %q%s", articled(t), s, fault.Meant(s, t.Values))
 		}
 		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
 	}

@@ -126,7 +126,7 @@ roles:
 		{"all", "DELETE", "/hands/1/ship/home", "", 409, "other rows still refer to this one"},
 		{"all", "PUT", "/ships/2/name", `{"value":null}`, 400, "name: can't be null"},
 		{"all", "PUT", "/ships/2/name", `{"value"`, 400, "is not JSON"},
-		{"all", "PUT", "/ships/2/name", `"Tern"`, 400, `the body of a field is {\"value\": …}`},
+		{"all", "PUT", "/ships/2/name", `"Tern"`, 400, `the body is no JSON object; send {\"value\": …}`},
 		{"all", "POST", "/ships/2/$ref", `{"@id":"hands/1"}`, 400, "a link is written along a relation of a row"},
 		{"all", "POST", "/ships/2/hands/$ref", `{"@id":5}`, 400, "@id is a string"},
 		{"all", "POST", "/ships/2/hands/$ref", `[]`, 400, "no JSON object"},

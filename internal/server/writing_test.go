@@ -433,7 +433,7 @@ func TestWritesByPath(t *testing.T) {
 		{master, "DELETE", "/port_calls/17/remarks", "", 204, ""},
 		{master, "GET", "/port_calls/17/remarks", "", 204, ""},
 		{master, "DELETE", "/port_calls/17/eta", "", 400, "eta"},
-		{master, "PUT", "/port_calls/17/draught_m", `6.25`, 400, `the body of a field is {\"value\": …}`},
+		{master, "PUT", "/port_calls/17/draught_m", `6.25`, 400, `the body is no JSON object; send {\"value\": …}`},
 		{master, "PUT", "/port_calls/17/draught_m", `{"value":"6.25"}`, 400, "leave out the quotes"},
 		{agent, "PUT", "/port_calls/17/remarks", `{"value":"x"}`, 403, "may not update this field"},
 	} {

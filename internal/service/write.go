@@ -343,14 +343,14 @@ func ofField(r *request.Request, in Write) Write {
 	in.Path = in.Path[:strings.LastIndexByte(in.Path, '/')]
 	in.Body = func() ([]byte, error) {
 		text, err := body()
-		if err != nil || !json.Valid(text) {
-			return text, err
+		if err != nil {
+			return nil, err
 		}
-		var members map[string]json.RawMessage
-		if json.Unmarshal(text, &members) != nil || members["value"] == nil {
-			return nil, fault.New(fault.Invalid, "body.type", "the body of a field is {\"value\": …}").On(r.Field.Name)
+		value, err := payload.FieldValue(text)
+		if err != nil {
+			return nil, err
 		}
-		return json.Marshal(map[string]json.RawMessage{r.Field.Name: members["value"]})
+		return json.Marshal(map[string]json.RawMessage{r.Field.Name: value})
 	}
 	return in
 }

@@ -165,19 +165,19 @@ func TestRoles(t *testing.T) {
 // What writes take besides their body, and what they answer, is described for each, as far as the role may see it.
 func TestWrites(t *testing.T) {
 	for _, tt := range []struct{ role, path, method, parameters, statuses, headers string }{
-		{"harbour_master", "/tugs", "post", "compute select expand prefer idempotency-key", "201 204 400 401 403 404 409 415 422 503", "201 ETag, 201 Location, 204 ETag"},
-		{"harbour_master", "/tugs", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 409 412 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
-		{"harbour_master", "/berths/{code}", "patch", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
-		{"harbour_master", "/berths/{code}", "put", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/tugs", "post", "compute select expand prefer idempotency-key", "201 204 400 401 403 404 406 409 415 422 503", "201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/tugs", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 406 409 412 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
+		{"harbour_master", "/berths/{code}", "patch", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/berths/{code}", "put", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
 		{"harbour_master", "/berths/{code}", "delete", "idempotency-key if-match", "204 400 401 403 404 409 412 503", ""},
 		{"harbour_master", "/berths/{code}", "get", "compute select expand format", "200 400 401 403 404 406 503", "200 ETag"},
 		{"harbour_master", "/berth_occupancy/{berth_code}", "get", "compute select expand format", "200 400 401 403 404 406 503", ""},
-		{"harbour_master", "/port_calls/$filter({where})/$each", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 409 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
+		{"harbour_master", "/port_calls/$filter({where})/$each", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 406 409 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
 		{"harbour_master", "/port_calls/$filter({where})/$each", "delete", "idempotency-key", "204 400 401 403 409 503", "204 Rows-Affected"},
 		{"harbour_master", "/port_calls/{id}/tugs/$ref", "post", "idempotency-key", "204 400 401 403 404 409 415 422 503", ""},
 		{"harbour_master", "/port_calls/{id}/tugs/$ref", "delete", "idempotency-key link-id", "204 400 401 403 404 409 503", ""},
-		{"agent", "/port_calls/{id}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 409 412 415 422 429 503", "200 ETag, 204 ETag"},
-		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 409 412 415 422 503", "200 ETag, 204 ETag"},
+		{"agent", "/port_calls/{id}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 406 409 412 415 422 429 503", "200 ETag, 204 ETag"},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 204 ETag"},
 	} {
 		_, _, d := describeAs(t, tt.role)
 		var op struct {

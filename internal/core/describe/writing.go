@@ -60,6 +60,7 @@ func (w *writer) write(op operation, r *model.Resource) operation {
 			op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
 		}
 	}
+	op.Spec.Responses.Spec.Response[statuses["formats"]] = openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/formats")
 	return once(op)
 }
 
@@ -73,7 +74,7 @@ func once(op operation) operation {
 func (w *writer) batch() {
 	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json", media(schemaRef("answers-of-batch")))
 	responses := openapi.NewResponsesBuilder().AddResponse("200", done.Build())
-	names := []string{"invalid", "unauthenticated", "media", "unavailable"}
+	names := []string{"invalid", "unauthenticated", "formats", "media", "unavailable"}
 	if w.limited {
 		names = append(names, "limited")
 	}
@@ -118,10 +119,12 @@ func (w *writer) counted(op operation, shown *model.Resource) operation {
 			AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.", Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
 	}
 	op.Spec.Responses.Spec.Response["204"] = done("").Build()
-	if shown == nil || w.scope.For(window.Read, shown) == nil {
+	if shown == nil {
 		return once(op)
 	}
-	op.Spec.Responses.Spec.Response["200"] = done("; these are the rows").AddContent("application/json", media(w.page(shown))).Build()
+	if w.scope.For(window.Read, shown) != nil {
+		op.Spec.Responses.Spec.Response["200"] = done("; these are the rows").AddContent("application/json", media(w.page(shown))).Build()
+	}
 	return w.write(op, shown)
 }
 

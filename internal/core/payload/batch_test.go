@@ -54,6 +54,28 @@ func TestBatch(t *testing.T) {
 	}
 }
 
+// What a field is to be, as the one member of its body.
+func TestFieldValue(t *testing.T) {
+	for body, want := range map[string]string{
+		`{"value":"x"}`:                 `"x"`,
+		`{"@context":"y","value":null}`: `null`,
+		`{}`:                            `body.type the body of a field is {"value": …}`,
+		`{"value":1,"value":2}`:         `body.duplicate "value" stands twice in the body`,
+		`{"value":1,"name":2}`:          `field.unknown the body of a field is {"value": …}, and name has no place in it`,
+		`6.25`:                          `body.type the body is no JSON object; send {"value": …}`,
+		``:                              `body.missing the body is empty; send {"value": …}`,
+	} {
+		value, err := payload.FieldValue([]byte(body))
+		got := string(value)
+		if err != nil {
+			got = told(err)
+		}
+		if got != want {
+			t.Errorf("%s: got %s, want %s", body, got, want)
+		}
+	}
+}
+
 // What a link names, whichever version of the standard its body is written in.
 func TestLink(t *testing.T) {
 	for body, want := range map[string]string{

@@ -318,6 +318,26 @@ func Link(body []byte) (ref string, err error) {
 	return ref, nil
 }
 
+// FieldValue reads the body of a change of one field: {"value":…} (JSON Format, 11).
+func FieldValue(body []byte) (json.RawMessage, error) {
+	members, err := envelope(body, `{"value": …}`)
+	if err != nil {
+		return nil, err
+	}
+	var value json.RawMessage
+	for _, m := range members {
+		if m.name == "value" {
+			value = json.RawMessage(m.value)
+		} else if !strings.HasPrefix(m.name, "@") {
+			return nil, fault.New(fault.Invalid, "field.unknown", "the body of a field is {\"value\": …}, and %s has no place in it", m.name).On(m.name)
+		}
+	}
+	if value == nil {
+		return nil, fault.New(fault.Invalid, "body.type", "the body of a field is {\"value\": …}").On("value")
+	}
+	return value, nil
+}
+
 // KeyTexts are the values of a key, which has been read, as PostgreSQL reads them.
 func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
 	texts := make([]string, len(key))

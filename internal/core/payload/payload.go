@@ -189,14 +189,14 @@ func (rd *reader) row(members []member) *Row {
 }
 
 // controls are the standard's words for what a body says beside its fields (JSON Format, 4.6).
-var controls = []string{"context", "metadataEtag", "type", "count", "nextLink", "delta", "deltaLink", "id", "editLink", "readLink", "etag", "navigationLink", "associationLink",
-	"mediaEditLink", "mediaReadLink", "mediaEtag", "mediaContentType", "removed", "collectionAnnotations", "bind"}
+var controls = []string{"@context", "@metadataEtag", "@type", "@count", "@nextLink", "@delta", "@deltaLink", "@id", "@editLink", "@readLink", "@etag", "@navigationLink", "@associationLink",
+	"@mediaEditLink", "@mediaReadLink", "@mediaEtag", "@mediaContentType", "@removed", "@collectionAnnotations", "@bind"}
 
 // control refuses a misspelled one. Annotations, whose names have a dot, are passed over.
 func (rd *reader) control(name, word string) {
-	word = strings.TrimPrefix(word, "odata.")
+	word = "@" + strings.TrimPrefix(word, "odata.")
 	if !strings.Contains(word, ".") && !slices.Contains(controls, word) {
-		rd.wrong(name, "field.unknown", "there is no @%s in the standard%s", word, fault.Suggest(word, controls))
+		rd.wrong(name, "field.unknown", "there is no %s in the standard%s", word, fault.Suggest(word, controls))
 	}
 }
 

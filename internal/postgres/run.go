@@ -193,24 +193,31 @@ type Written struct {
 // mostShown is how many bytes of rows a write of many answers with.
 const mostShown = 4 << 20
 
-// numbered gathers the rows of a bulk write.
-func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
-	w.Rows = map[int][]byte{}
-	room := 0
+// each takes up the rows of a write of many, and hands on what is to be shown of them.
+func (w *Written) each(q *Query, rows rows, first [][]byte, show func(values [][]byte, readable bool)) {
 	for values := first; values != nil; {
 		w.Total++
 		w.Kept = w.Kept && guard(values, q.Plan.Guards.Kept)
-		var row []byte
-		if room <= mostShown && guard(values, q.Plan.Guards.Readable) {
-			row = q.rows.append(nil, values)
-			room += len(row)
-		}
-		w.Rows[int(total(values[q.Plan.Number]))-1] = row
+		show(values, guard(values, q.Plan.Guards.Readable))
 		values = nil
 		if rows.NextRow() {
 			values = rows.Values()
 		}
 	}
+}
+
+// numbered gathers the rows of a bulk write.
+func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
+	w.Rows = map[int][]byte{}
+	room := 0
+	w.each(q, rows, first, func(values [][]byte, readable bool) {
+		var row []byte
+		if readable && room <= mostShown {
+			row = q.rows.append(nil, values)
+			room += len(row)
+		}
+		w.Rows[int(total(values[q.Plan.Number]))-1] = row
+	})
 	if room > mostShown {
 		for i := range w.Rows {
 			w.Rows[i] = nil
@@ -221,22 +228,17 @@ func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
 // many gathers the rows of a write of every row of a filter.
 func (w *Written) many(q *Query, rows rows, first [][]byte) {
 	w.Row = append(w.Row, '[')
-	for values := first; values != nil; {
-		w.Total++
-		w.Kept = w.Kept && guard(values, q.Plan.Guards.Kept)
-		if w.Row != nil && guard(values, q.Plan.Guards.Readable) {
-			if len(w.Row) > 1 {
-				w.Row = append(w.Row, ',')
-			}
-			if w.Row = q.rows.append(w.Row, values); len(w.Row) > mostShown {
-				w.Row = nil
-			}
+	w.each(q, rows, first, func(values [][]byte, readable bool) {
+		if !readable || w.Row == nil {
+			return
 		}
-		values = nil
-		if rows.NextRow() {
-			values = rows.Values()
+		if len(w.Row) > 1 {
+			w.Row = append(w.Row, ',')
 		}
-	}
+		if w.Row = q.rows.append(w.Row, values); len(w.Row) > mostShown {
+			w.Row = nil
+		}
+	})
 	if w.Row != nil {
 		w.Row = append(w.Row, ']')
 	}

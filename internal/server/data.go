@@ -72,9 +72,11 @@ func fixed(r *http.Request) error {
 	if allow == nil || slices.Contains(allow, r.Method) {
 		return nil
 	}
-	f := fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method)
-	f.Allow = allow
-	return f
+	return notPossible(r, allow)
+}
+
+func notPossible(r *http.Request, allow []string) error {
+	return fault.NotAllowed("method.unknown", allow, "%s is not possible here", r.Method)
 }
 
 // dispatch answers a request by its method and what of its path is not a resource's.

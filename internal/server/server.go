@@ -65,13 +65,13 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
-	f := fault.New(fault.MethodNotAllowed, "method.unknown", "%s is not possible here", r.Method)
+	var allow []string
 	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
 		if s.routes.Match(chi.NewRouteContext(), method, r.URL.Path) {
-			f.Allow = append(f.Allow, method)
+			allow = append(allow, method)
 		}
 	}
-	s.fail(w, r, f)
+	s.fail(w, r, notPossible(r, allow))
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -184,7 +184,8 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 		return err
 	}
 	in.Format = f.Format
-	in.Show = preferences(r).Return == "representation"
+	prefer := preferences(r).Return
+	in.Show = prefer == "representation"
 	written, err := do(r.Context(), caller, in)
 	if err != nil {
 		return err
@@ -202,7 +203,7 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	if written.ETag != "" {
 		w.Header()["Etag"] = []string{written.ETag}
 	}
-	switch preferences(r).Return {
+	switch prefer {
 	case "minimal":
 		w.Header().Set("Preference-Applied", "return=minimal")
 		written.Row = nil

@@ -106,7 +106,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 		return nil, err
 	}
 	if r.View == request.Each {
-		return nil, notHere("method.each", r, []string{"PATCH", "DELETE"}, "$each is for changing and deleting every row of the filter; leave it out to read them")
+		return nil, notHere(r, "method.each", []string{"PATCH", "DELETE"}, "$each is for changing and deleting every row of the filter; leave it out to read them")
 	}
 	token, err := a.openToken(r)
 	if err != nil {

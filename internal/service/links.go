@@ -23,25 +23,30 @@ type tie struct {
 	path  string // of the near row
 	rel   *model.Relation
 	near  *request.Request
-	far   *request.Request // nil where all of a relation to one is meant
+	far   *request.Request // nil where the path does not name it
 }
 
 // Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6): set says that
 // it is to be the only one. ref is asked for once it is known that the caller may.
 func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, ref func() (string, error)) error {
-	t, err := a.tie(ctx, c, path, func(rel *model.Relation, named bool) (string, error) {
-		if err := linkable(rel, set, named); err != nil {
-			return "", err
-		}
-		return ref()
-	})
+	t, err := a.tie(c, path)
 	if err != nil {
 		return err
 	}
-	switch {
-	case t.far == nil:
+	if err := t.linkable(set); err != nil {
+		return err
+	}
+	id, err := ref()
+	if err != nil {
+		return err
+	}
+	if id == "" {
 		return fault.New(fault.Invalid, "link.missing", "the body names no row; send {\"@id\":\"%s/…\"}", t.rel.To.Name).On("@id")
-	case t.rel.Through != nil:
+	}
+	if t.far, err = a.far(ctx, c, t.rel, id); err != nil {
+		return err
+	}
+	if t.rel.Through != nil {
 		done, err := a.junction(ctx, c, t, statement.Tie)
 		if err == nil && done == 0 {
 			return noRow(t.rel.From)
@@ -60,17 +65,19 @@ func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, 
 
 // Unlink removes a tie. Neither row is deleted.
 func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) error {
-	t, err := a.tie(ctx, c, path, func(rel *model.Relation, named bool) (string, error) {
-		if ref != "" && (named || !rel.Many) {
-			return "", fault.New(fault.Invalid, "option.misplaced", "the path says which link already; leave $id out").On("$id")
-		}
-		return ref, nil
-	})
+	t, err := a.tie(c, path)
 	if err != nil {
 		return err
 	}
-	if t.far == nil && t.rel.Many {
+	switch said := t.far != nil || !t.rel.Many; {
+	case said && ref != "":
+		return fault.New(fault.Invalid, "option.misplaced", "the path says which link already; leave $id out").On("$id")
+	case !said && ref == "":
 		return fault.New(fault.Invalid, "link.missing", "say which row of %s: %s/…/$ref, or ?$id=%s/…", t.rel.Name, strings.TrimSuffix(path, "/$ref"), t.rel.To.Name).On("path")
+	case !said:
+		if t.far, err = a.far(ctx, c, t.rel, ref); err != nil {
+			return err
+		}
 	}
 	if t.rel.Through != nil {
 		done, err := a.junction(ctx, c, t, statement.Untie)
@@ -100,8 +107,8 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 	return a.set(ctx, c, holder, body)
 }
 
-// tie reads the path of a link and what it refers to, which is given where the path does not name it.
-func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(rel *model.Relation, named bool) (string, error)) (*tie, error) {
+// tie reads the path of a link.
+func (a *API) tie(c access.Caller, path string) (*tie, error) {
 	scope, err := a.scope(c)
 	if err != nil {
 		return nil, err
@@ -135,42 +142,26 @@ func (a *API) tie(ctx context.Context, c access.Caller, path string, given func(
 	if r.Filtered() {
 		return nil, filtered()
 	}
-	ref, err := given(t.rel, last.Key != nil)
+	if last.Key == nil {
+		return t, nil
+	}
+	texts, err := r.KeyTexts(q)
 	if err != nil {
 		return nil, err
 	}
-	if last.Key != nil {
-		texts, err := r.KeyTexts(q)
-		if err != nil {
-			return nil, err
-		}
-		ref = request.RowPath(t.rel.To, texts)
-	}
-	if ref == "" {
-		return t, nil
-	}
-	if t.far, err = a.referred(t.rel, ref); err != nil {
-		return nil, err
-	}
-	if t.far.Parent() != "" {
-		far, err := a.locate(ctx, c, t.far.Path(), t.rel.To)
-		if err != nil {
-			return nil, err
-		}
-		if t.far, err = request.Read(a.Model, far, ""); err != nil {
-			return nil, err
-		}
-	}
-	return t, nil
+	t.far, err = request.Read(a.Model, request.RowPath(t.rel.To, texts), "")
+	return t, err
 }
 
-// linkable says whether links of the relation are set, or added one by one; a path that names the other row has its link already.
-func linkable(rel *model.Relation, set, named bool) error {
+// linkable says whether a link is to be made as the relation has it: set where it leads to one row, added where it leads to many. A path
+// that names the other row has its link already.
+func (t *tie) linkable(set bool) error {
+	rel := t.rel
 	refuse := func(allow []string, format string, args ...any) error {
-		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "method.link", Target: rel.Name, Allow: allow, Message: fmt.Sprintf(format, args...)}
+		return fault.NotAllowed("method.link", allow, format, args...).On(rel.Name)
 	}
 	switch {
-	case named:
+	case t.far != nil:
 		return refuse([]string{"GET", "HEAD", "DELETE"}, "a link is added with POST to …/%s/$ref, with the row in the body", rel.Name)
 	case rel.Many && set:
 		return refuse(linkMethods(rel), "%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all", rel.Name, rel.Name)
@@ -182,10 +173,28 @@ func linkable(rel *model.Relation, set, named bool) error {
 
 // linkMethods are those of the links of a relation.
 func linkMethods(rel *model.Relation) []string {
+	return []string{"GET", "HEAD", linkMethod(rel), "DELETE"}
+}
+
+// linkMethod is the one that makes a link.
+func linkMethod(rel *model.Relation) string {
 	if rel.Many {
-		return []string{"GET", "HEAD", "POST", "DELETE"}
+		return "POST"
 	}
-	return []string{"GET", "HEAD", "PUT", "DELETE"}
+	return "PUT"
+}
+
+// far reads the row that a link names, by its own path.
+func (a *API) far(ctx context.Context, c access.Caller, rel *model.Relation, ref string) (*request.Request, error) {
+	at, err := a.referred(rel, ref)
+	if err != nil || at.Parent() == "" {
+		return at, err
+	}
+	path, err := a.locate(ctx, c, at.Path(), rel.To)
+	if err != nil {
+		return nil, err
+	}
+	return request.Read(a.Model, path, "")
 }
 
 // referred reads what an @id refers to: a row at the end of a relation.

@@ -47,17 +47,29 @@ type Written struct {
 // Path is where the row is, below the window; "" where its resource has no key.
 func (w *Written) Path() string { return rowPath(w.of, w.key) }
 
+// forWrite reads where a write leads. A filter that the write would not be held to is refused: nothing that a caller relies on is passed
+// over.
+func (a *API) forWrite(path, query string) (*request.Request, error) {
+	r, err := request.Read(a.Model, path, query)
+	if err == nil && r.Filtered() && r.View == request.Rows {
+		r.Release()
+		return nil, filtered()
+	}
+	return r, err
+}
+
+func filtered() error {
+	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that meets it: …/$filter(…)/$each; nothing was changed").On("path")
+}
+
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
 // through (Protocol, 11.4.2).
 func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	r, err := request.Read(a.Model, in.Path, in.Query)
+	r, err := a.forWrite(in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { r.Release() }()
-	if r.Filtered() && r.View == request.Rows {
-		return nil, filtered()
-	}
 	if r.Parent() != "" && !r.Single && r.View == request.Rows {
 		if in, err = a.through(ctx, c, r, in); err != nil {
 			return nil, err
@@ -71,7 +83,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		return nil, err
 	}
 	if r.Single {
-		return nil, notHere("method.row", r, r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
+		return nil, notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
 	}
 	in.MustBeNew = false // it always is
 	if err := in.Unconditional("a row that is added has no version yet"); err != nil {
@@ -179,7 +191,7 @@ func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written,
 }
 
 func (a *API) change(ctx context.Context, c access.Caller, in Write, what string, replace bool) (*Written, error) {
-	r, err := request.Read(a.Model, in.Path, in.Query)
+	r, err := a.forWrite(in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
@@ -189,9 +201,6 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, what string
 		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
 			return nil, err
 		}
-	}
-	if r.Filtered() && r.View == request.Rows {
-		return nil, filtered()
 	}
 	if !r.Single && r.View == request.Rows && r.Parent() == "" && !replace {
 		return a.changeAll(ctx, c, r, in)
@@ -385,7 +394,7 @@ func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write
 
 // Delete removes the row at the path, or every row of a filter.
 func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	r, err := request.Read(a.Model, in.Path, in.Query)
+	r, err := a.forWrite(in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
@@ -526,14 +535,14 @@ func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request)
 func (t *target) oneRow(what string) error {
 	r := t.request
 	if !r.Single {
-		return notHere("method.collection", r, r.Resource.Methods(true, false), "only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
+		return notHere(r, "method.collection", r.Resource.Methods(true, false), "only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
 	}
 	return nil
 }
 
 // notHere refuses a method where others are possible.
-func notHere(code string, r *request.Request, allow []string, format string, args ...any) error {
-	return &fault.Fault{Kind: fault.MethodNotAllowed, Code: code, Target: r.Resource.Name, Allow: allow, Message: fmt.Sprintf(format, args...)}
+func notHere(r *request.Request, code string, allow []string, format string, args ...any) error {
+	return fault.NotAllowed(code, allow, format, args...).On(r.Resource.Name)
 }
 
 // writable says whether the path leads to rows of a resource, where they are written, and to no part or number of them.
@@ -544,37 +553,29 @@ func writable(r *request.Request) error {
 	}
 	switch {
 	case r.View == request.Number:
-		return notHere("method.collection", r, []string{"GET", "HEAD"}, "$count is read; rows are written at /%s", name)
+		return notHere(r, "method.collection", []string{"GET", "HEAD"}, "$count is read; rows are written at /%s", name)
 	case r.View == request.Bare:
 		return undone("a bare $value is not written here; send {\"value\": …} with PUT to the path before it")
 	case r.Field != nil:
-		return notHere("method.row", r, r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
+		return notHere(r, "method.row", r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
 	case r.View == request.Refs && r.Parent() == "":
-		return notHere("method.collection", r, []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
+		return notHere(r, "method.collection", []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
 	case r.View == request.Refs:
-		allow := linkMethods(r.Via())
-		return notHere("method.link", r, allow, "a link is made with %s and removed with DELETE; PATCH of the row changes many at once", allow[2])
+		return notHere(r, "method.link", linkMethods(r.Via()), "a link is made with %s and removed with DELETE; PATCH of the row changes many at once", linkMethod(r.Via()))
 	case r.View == request.Each && r.Parent() == "":
 		return notEach(r)
 	case r.View == request.Each:
 		return undone("$each is not done along a relation; filter the rows themselves: /%s/$filter(…)/$each", name)
 	case r.Parent() != "" && r.Single:
-		return notHere("method.row", r, r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)
+		return notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)
 	case r.Parent() != "":
 		return undone("rows at the end of a relation are written in the row before it: PATCH /%s with {\"%s@delta\":[…]}, or at their own resource, /%s", r.Parent(), r.Via().Name, name)
-	case r.Filtered():
-		return filtered()
 	}
 	return nil
 }
 
 func notEach(r *request.Request) error {
-	return notHere("method.each", r, []string{"PATCH", "DELETE"}, "every row of a filter is changed with PATCH or deleted with DELETE")
-}
-
-// filtered refuses a write whose path holds a filter that it would not be held to.
-func filtered() error {
-	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that meets it: …/$filter(…)/$each; nothing was changed").On("path")
+	return notHere(r, "method.each", []string{"PATCH", "DELETE"}, "every row of a filter is changed with PATCH or deleted with DELETE")
 }
 
 // Unconditional refuses the conditions of a write that can't be held to them: nothing that a caller relies on is passed over.

@@ -292,8 +292,7 @@ func (s *Scope) Granted(op window.Operation) []string {
 // Refuse says that the role may not do the operation on the resource, and what it may.
 func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	if !r.Can(op) {
-		return &fault.Fault{Kind: fault.MethodNotAllowed, Code: "operation.impossible", Target: r.Name, Allow: r.Methods(true, true),
-			Message: fmt.Sprintf("%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Kind(), offered(r))}
+		return fault.NotAllowed("operation.impossible", r.Methods(true, true), "%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Kind(), offered(r)).On(r.Name)
 	}
 	may := "it may " + string(op) + " " + strings.Join(s.Granted(op), ", ")
 	if len(s.Granted(op)) == 0 {

@@ -82,6 +82,13 @@ func New(kind Kind, code, format string, args ...any) *Fault {
 	return &Fault{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
+// NotAllowed makes a fault of a method that is not possible, with those that are.
+func NotAllowed(code string, allow []string, format string, args ...any) *Fault {
+	f := New(MethodNotAllowed, code, format, args...)
+	f.Allow = allow
+	return f
+}
+
 // On names the part of the request that the fault is about, and returns the fault.
 func (f *Fault) On(target string) *Fault {
 	f.Target = target

@@ -11,7 +11,7 @@ import (
 )
 
 // core is the order of the core's packages: each may import those before it.
-var core = []string{"fault", "catalog", "window", "model", "request", "access", "payload", "statement", "describe"}
+var core = []string{"fault", "catalog", "window", "model", "request", "access", "payload", "change", "statement", "describe"}
 
 // formats are libraries that only read and write formats and names.
 var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection"}

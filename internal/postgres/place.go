@@ -17,6 +17,9 @@ type Place interface {
 	release(*pgxpool.Conn)
 	// watch begins the watch over a statement.
 	watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience
+	// Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is. In a transaction that runs
+	// already it is a savepoint.
+	Transact(ctx context.Context, do func(*Tx) error) error
 	// write runs one writing statement. Where it may have to be undone, all that do has written goes with its error.
 	write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error
 }
@@ -48,16 +51,30 @@ type Tx struct {
 	tx     pgx.Tx
 }
 
-// Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is.
+// Transact runs do in a transaction of its own.
 func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
 	conn, err := s.lane.acquire(ctx)
 	if err != nil {
 		return unavailable(ctx, err)
 	}
 	defer s.lane.release(conn)
+	return transact(ctx, conn, func(tx pgx.Tx) error { return do(&Tx{s, conn, tx}) })
+}
+
+// Transact runs do after a savepoint.
+func (t *Tx) Transact(ctx context.Context, do func(*Tx) error) error {
+	return transact(ctx, t.tx, func(tx pgx.Tx) error { return do(&Tx{t.source, t.conn, tx}) })
+}
+
+// beginner begins transactions, or savepoints.
+type beginner interface {
+	Begin(context.Context) (pgx.Tx, error)
+}
+
+func transact(ctx context.Context, in beginner, do func(pgx.Tx) error) error {
 	var failed error
-	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		failed = do(&Tx{s, conn, tx})
+	err := pgx.BeginFunc(ctx, in, func(tx pgx.Tx) error {
+		failed = do(tx)
 		return failed
 	})
 	if failed != nil {
@@ -112,4 +129,4 @@ func (s *Source) Fate(ctx context.Context, id string) (Fate, error) {
 	return Fate(*fate), nil
 }
 
-var errUndone = errors.New("the write breaks a rule of the role")
+var errRuleViolated = errors.New("the write breaks a rule of the role")

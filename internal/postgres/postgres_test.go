@@ -354,7 +354,7 @@ func TestShortReads(t *testing.T) {
 	ctx := context.Background()
 	execute(t, source, "create table buoy (id int primary key, name text); insert into buoy select n, 'B ' || n * n from generate_series(1, 300) n")
 	plan, _ := planned(t, source, "window: w\nsource: w\nresources: {buoys: {from: buoy}}", "buoys/1", "select=id,name")
-	if !plan.Short {
+	if !plan.SingleKeyRead {
 		t.Fatal("a row by its key is no short read")
 	}
 	query := postgres.Compile(plan, nil, postgres.Format{})

@@ -24,7 +24,8 @@ type Query struct {
 	Plan  *statement.Plan
 	rows  rowWriter
 	order []appender
-	short gather // of a short plan
+	given []appender // of a write of many: of the fields that come back
+	short gather     // of a short plan
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
@@ -32,6 +33,9 @@ func Compile(plan *statement.Plan, types []*model.Type, format Format) *Query {
 	q := &Query{Plan: plan, rows: format.rows(plan.Columns)}
 	for _, t := range types {
 		q.order = append(q.order, appenderOf(t, Format{}))
+	}
+	for _, f := range plan.Returned {
+		q.given = append(q.given, appenderOf(f.Type, Format{}))
 	}
 	return q
 }
@@ -53,7 +57,7 @@ type Cursor struct {
 // Open runs the statement and waits for its first row or its end, so that a statement that fails at once is told by the error.
 // The wait may take as long as the limit.
 func (q *Query) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
-	if s, ok := at.(*Source); ok && q.Plan.Short {
+	if s, ok := at.(*Source); ok && q.Plan.SingleKeyRead {
 		return q.openShort(ctx, s, args, limit)
 	}
 	return q.open(ctx, at, args, limit)
@@ -128,15 +132,20 @@ func (q *Query) AppendHeader(dst []byte) []byte {
 func (c *Cursor) AppendOrder(dst []byte) []byte { return c.q.appendOrder(dst, c.row()) }
 
 func (q *Query) appendOrder(dst []byte, values [][]byte) []byte {
+	return appendValues(dst, values, q.Plan.Order, q.order)
+}
+
+// appendValues writes values at some places of a row as a JSON array.
+func appendValues(dst []byte, values [][]byte, places []int, appenders []appender) []byte {
 	dst = append(dst, '[')
-	for i, at := range q.Plan.Order {
+	for i, at := range places {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
 		if values[at] == nil {
 			dst = append(dst, "null"...)
 		} else {
-			dst = q.order[i](dst, values[at])
+			dst = appenders[i](dst, values[at])
 		}
 	}
 	return append(dst, ']')
@@ -174,20 +183,27 @@ func (c *Cursor) release() {
 	c.conn = nil
 }
 
-// Written is what a write did to its row.
+// Written is what a write did to its row, or to its rows.
 type Written struct {
-	Found    bool   // there was a row that the rule of the write covers
-	Kept     bool   // the row as written still meets the rule; else nothing was changed
-	Readable bool   // the role may read the row
-	Row      []byte // the row as stored, as JSON; of a write of many rows that are shown, an array, nil where they are too many
-	Key      []byte // its key, as a JSON array
-	Version  string // "" where it has none
-	Total    int64  // of a write of many rows, their number
-	Missing  []int  // of a bulk write, the rows of the input, from 0, that there were none for
+	Found     bool   // there was a row that the rule of the write covers
+	RuleHolds bool   // the row as written still meets the rule; else nothing was changed
+	Readable  bool   // the role may read the row
+	Row       []byte // the row as stored, as JSON; of a write of many rows that are shown, an array, nil where they are too many
+	Key       []byte // its key, as a JSON array
+	Version   string // "" where it has none
+	Total     int64  // of a write of many rows, their number
+	Expected  int64  // of a release, how many there should have been
+	Missing   []int  // of a write of many, the rows of the input, from 0, that there were none for
+	Absent    []int  // of ties, those that lack the far end
 
-	// Of a bulk write that shows its rows, those that were written, by their number in the input, from 0, each as JSON: nil where the role
-	// may not read it, and everywhere where there are too many.
-	Rows map[int][]byte
+	Rows map[int]WrittenRow // of a write of many whose rows come back, by their number in the input, from 0
+}
+
+// WrittenRow is one row of a write of many.
+type WrittenRow struct {
+	Row       []byte // as JSON: nil where the role may not read it, and everywhere where there are too many
+	Returned  []byte // the fields that later steps refer to, as a JSON array
+	RuleHolds bool
 }
 
 // mostShown is how many bytes of rows a write of many answers with.
@@ -197,7 +213,7 @@ const mostShown = 4 << 20
 func (w *Written) each(q *Query, rows rows, first [][]byte, show func(values [][]byte, readable bool)) {
 	for values := first; values != nil; {
 		w.Total++
-		w.Kept = w.Kept && guard(values, q.Plan.Guards.Kept)
+		w.RuleHolds = w.RuleHolds && guard(values, q.Plan.Guards.RuleHolds)
 		show(values, guard(values, q.Plan.Guards.Readable))
 		values = nil
 		if rows.NextRow() {
@@ -206,21 +222,25 @@ func (w *Written) each(q *Query, rows rows, first [][]byte, show func(values [][
 	}
 }
 
-// numbered gathers the rows of a bulk write.
+// numbered gathers the rows of a write of many that come back with their numbers.
 func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
-	w.Rows = map[int][]byte{}
-	room := 0
+	w.Rows = map[int]WrittenRow{}
+	size := 0
 	w.each(q, rows, first, func(values [][]byte, readable bool) {
-		var row []byte
-		if readable && room <= mostShown {
-			row = q.rows.append(nil, values)
-			room += len(row)
+		row := WrittenRow{RuleHolds: guard(values, q.Plan.Guards.RuleHolds)}
+		if readable && q.Plan.Columns != nil && size <= mostShown {
+			row.Row = q.rows.append(nil, values)
+			size += len(row.Row)
 		}
-		w.Rows[int(total(values[q.Plan.Number]))-1] = row
+		if q.given != nil {
+			row.Returned = appendValues(nil, values, q.Plan.Values, q.given)
+		}
+		w.Rows[int(total(values[q.Plan.InputOrdinal]))-1] = row
 	})
-	if room > mostShown {
-		for i := range w.Rows {
-			w.Rows[i] = nil
+	if size > mostShown {
+		for i, row := range w.Rows {
+			row.Row = nil
+			w.Rows[i] = row
 		}
 	}
 }
@@ -247,9 +267,9 @@ func (w *Written) many(q *Query, rows rows, first [][]byte) {
 // Write runs a writing statement, for as long as the limit allows. Where a row as written breaks the role's rule, or more rows are
 // written than may be at once (0: no limit), all is undone.
 func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
-	w := &Written{Kept: true, Readable: true}
+	w := &Written{RuleHolds: true, Readable: true}
 	var failed error
-	err := at.write(ctx, q.Plan.Guards.Kept >= 0 || most > 0, func(conn *pgx.Conn) error {
+	err := at.write(ctx, q.Plan.Guards.RuleHolds >= 0 || most > 0, func(conn *pgx.Conn) error {
 		wait := at.watch(ctx, conn, limit)
 		err := q.write(conn, args, w)
 		expired := wait.end()
@@ -258,15 +278,15 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, lim
 			failed = ended(ctx, expired, limit, q.blame(translate(ctx, err)))
 			return failed
 		}
-		if !w.Kept || most > 0 && w.Total > most {
-			return errUndone
+		if !w.RuleHolds || most > 0 && w.Total > most {
+			return errRuleViolated
 		}
 		return nil
 	})
 	switch {
 	case failed != nil:
 		return nil, failed
-	case err == nil || errors.Is(err, errUndone):
+	case err == nil || errors.Is(err, errRuleViolated):
 		return w, nil
 	}
 	return nil, translate(ctx, err) // of the transaction around it
@@ -276,7 +296,7 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, lim
 func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
 	rows, found, err := q.run(conn, args)
 	if !found {
-		if q.Plan.Many {
+		if q.Plan.ReturnsRows {
 			w.Row = []byte("[]")
 		}
 		return err
@@ -293,18 +313,24 @@ func (q *Query) read(rows rows, w *Written) (err error) {
 	values := rows.Values()
 	w.Found = true
 	switch {
-	case q.Plan.Number >= 0:
+	case q.Plan.InputOrdinal >= 0:
 		w.numbered(q, rows, values)
 		return nil
-	case q.Plan.Many:
+	case q.Plan.ReturnsRows:
 		w.many(q, rows, values)
 		return nil
 	}
-	w.Kept = guard(values, q.Plan.Guards.Kept)
+	w.RuleHolds = guard(values, q.Plan.Guards.RuleHolds)
 	w.Readable = guard(values, q.Plan.Guards.Readable)
 	if at := q.Plan.Total; at >= 0 {
 		w.Total = total(values[at])
-		if w.Missing, err = missing(q.Plan, values); err != nil {
+		if e := q.Plan.Expected; e >= 0 {
+			w.Expected = total(values[e])
+		}
+		if w.Missing, err = ordinals(values, q.Plan.Missing); err != nil {
+			return err
+		}
+		if w.Absent, err = ordinals(values, q.Plan.Absent); err != nil {
 			return err
 		}
 	} else {
@@ -319,13 +345,13 @@ func (q *Query) read(rows rows, w *Written) (err error) {
 	return nil
 }
 
-// missing are the rows of the input of a bulk write that there were none for.
-func missing(p *statement.Plan, values [][]byte) ([]int, error) {
-	if p.Missing < 0 || values[p.Missing] == nil {
+// ordinals are the numbers of rows of the input that stand in a column as text, from 0.
+func ordinals(values [][]byte, at int) ([]int, error) {
+	if at < 0 || values[at] == nil {
 		return nil, nil
 	}
 	var list []int
-	for n := range strings.SplitSeq(string(values[p.Missing]), ",") {
+	for n := range strings.SplitSeq(string(values[at]), ",") {
 		i, err := strconv.Atoi(n)
 		if err != nil {
 			return nil, err

@@ -10,6 +10,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
@@ -97,11 +98,15 @@ func timeOf(scope *access.Scope) time.Duration {
 
 // Read answers a GET of the data API. path is below the window, without its name.
 func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, prefs Preferences) (*Page, error) {
-	scope, err := a.scope(c)
+	r, err := request.Read(a.Model, path, rawQuery)
 	if err != nil {
 		return nil, err
 	}
-	r, err := request.Read(a.Model, path, rawQuery)
+	return a.read(ctx, c, r, prefs)
+}
+
+func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, prefs Preferences) (*Page, error) {
+	scope, err := a.scope(c)
 	if err != nil {
 		return nil, err
 	}
@@ -161,14 +166,14 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 
 // leadsNowhere tells an answer without rows from a path to a row that is not there, or from one.
 func (a *API) leadsNowhere(ctx context.Context, c access.Caller, r *request.Request) error {
-	parent := r.Parent()
-	if r.Single && (parent == "" || !r.ToOne()) {
-		return noRow(r.Resource)
+	parent := r.Before()
+	if r.Single && (parent == nil || !r.ToOne()) {
+		return change.NoRow(r.Resource)
 	}
-	if parent == "" {
+	if parent == nil {
 		return nil
 	}
-	before, err := a.Read(ctx, c, parent, "", Preferences{})
+	before, err := a.read(ctx, c, parent, Preferences{})
 	if err != nil {
 		return err
 	}
@@ -181,10 +186,6 @@ func (a *API) scope(c access.Caller) (*access.Scope, error) {
 		return nil, err
 	}
 	return scope, scope.CheckClaims(c.Claims)
-}
-
-func noRow(r *model.Resource) error {
-	return fault.New(fault.NotFound, "row.none", "there is no such row of %s, or none that you may see", r.Name).On(r.Name)
 }
 
 // plan finds or makes the plan of a request's shape for a role.

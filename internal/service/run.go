@@ -9,66 +9,121 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 )
 
-// runWrite runs the statement of a write, which is made once for each shape, role and set of fields.
-func (a *API) runWrite(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, most int64, build func(*request.Query) *statement.Plan) (*planned, *postgres.Written, error) {
-	r := t.request
-	key := planKey{role: t.scope.Key(), shape: r.Shape, format: t.format, write: string(op) + signature}
+// singleWrite is what the statement of a write is made of that writes one row, or every row of a filter.
+type singleWrite struct {
+	op       window.Operation
+	fields   []*model.Field
+	values   []*string
+	defaults []*model.Field
+	versions []string // one of which the row must have; nil: any
+	show     bool     // of every row of a filter: answer with them
+	optional bool     // the row may be missing
+}
+
+// signature tells apart the statements of writes of one shape.
+func (w singleWrite) signature() string {
+	b := make([]byte, 0, 64)
+	b = append(append(b, w.op...), ' ')
+	for _, f := range w.fields {
+		b = append(b, byte(f.Index), byte(f.Index>>8))
+	}
+	b = append(b, "\xff\xff"...)
+	for _, f := range w.defaults {
+		b = append(b, byte(f.Index), byte(f.Index>>8))
+	}
+	b = append(b, "\xff\xff"...)
+	if w.versions != nil {
+		b = append(b, "versions"...)
+	}
+	if w.show {
+		b = append(b, "shown"...)
+	}
+	return string(b)
+}
+
+// plan makes the statement.
+func (w singleWrite) plan(q *request.Query, scope *access.Scope) *statement.Plan {
+	each := q.View == request.Each
+	switch {
+	case each && w.op == window.Delete:
+		return statement.DeleteEach(q, scope)
+	case each:
+		return statement.UpdateEach(q, w.fields, scope, w.show)
+	case w.op == window.Create:
+		return statement.Create(q, w.fields, scope)
+	case w.op == window.Delete:
+		return statement.Delete(q, scope, w.versions != nil)
+	}
+	return statement.Update(q, w.fields, w.defaults, scope, w.versions != nil)
+}
+
+// runWrite runs the statement of a write, which is made once for each shape, role and set of fields. most is how many rows it may write
+// at once; 0: no limit.
+func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f postgres.Format, w singleWrite, most int64) (*planned, *postgres.Written, error) {
+	key := planKey{role: scope.Key(), shape: r.Shape, format: f, write: w.signature()}
 	p, ok := a.plans.Get(key)
 	if !ok {
-		q, err := t.resolved()
+		q, err := r.Resolve()
 		if err != nil {
 			return nil, nil, err
 		}
-		plan := build(q)
+		if r.HasOptions() {
+			if err := scope.Check(q); err != nil {
+				return nil, nil, err
+			}
+		}
+		plan := w.plan(q, scope)
 		var types []*model.Type
 		for i := range plan.Order {
 			types = append(types, r.Resource.Key[i].Type)
 		}
-		p = &planned{resource: r.Resource, query: postgres.Compile(plan, types, t.format), context: r.Resource.Name + contextSelect(q)}
-		if !plan.Many && plan.Total < 0 {
+		p = &planned{resource: r.Resource, query: postgres.Compile(plan, types, f), context: r.Resource.Name + contextSelect(q)}
+		if !plan.ReturnsRows && plan.Total < 0 {
 			p.context += "/$entity"
 		}
 		a.plans.Add(key, p)
 	}
-	in.Literals, in.Claims = r.Literals, c.Claims
-	args, err := p.query.Plan.Args(in)
+	args, err := p.query.Plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims, Body: w.values, Versions: w.versions})
 	if err != nil {
 		return nil, nil, err
 	}
-	done, err := p.query.Write(ctx, a.place, args, most, timeOf(t.scope))
+	done, err := p.query.Write(ctx, a.place, args, most, timeOf(scope))
 	return p, done, err
 }
 
-// write runs the statement of a write for one row.
-func (a *API) write(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, build func(*request.Query) *statement.Plan) (*Written, error) {
-	r := t.request
-	p, done, err := a.runWrite(ctx, c, t, op, signature, in, 0, build)
+// writeSingle runs the statement of a write for one row. It returns nil where the row is missing and may be.
+func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f postgres.Format, w singleWrite) (*Written, error) {
+	p, done, err := a.runWrite(ctx, c, scope, r, f, w, 0)
 	switch {
 	case err != nil:
-		return nil, a.explain(err, r.Resource, t.scope)
-	case !done.Found && op == window.Create:
+		return nil, a.explain(err, r.Resource, scope)
+	case !done.Found && w.op == window.Create:
 		return nil, skipped(r.Resource)
+	case !done.Found && w.optional:
+		return nil, nil
 	case !done.Found:
-		return nil, a.missed(ctx, c, t.scope, op, r, in.Versions)
-	case !done.Kept:
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", t.scope.Name, op, r.Resource.Name).On(r.Resource.Name)
+		return nil, a.missed(ctx, c, scope, w.op, r.Bare(), w.versions)
+	case !done.RuleHolds:
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", scope.Name, w.op, r.Resource.Name).On(r.Resource.Name)
 	}
-	w := &Written{Context: p.context, of: r.Resource, key: done.Key}
+	written := &Written{Context: p.context, of: r.Resource, key: done.Key, Created: w.op == window.Create}
 	if done.Version != "" {
-		w.ETag = etag(done.Version)
+		written.ETag = etag(done.Version)
 	}
-	if done.Readable && t.scope.For(window.Read, r.Resource) != nil {
-		w.Row = done.Row
+	if done.Readable && scope.For(window.Read, r.Resource) != nil {
+		written.Row = done.Row
 	}
-	return w, nil
+	return written, nil
 }
 
 func etag(version string) string { return `W/"` + version + `"` }
@@ -80,12 +135,12 @@ func skipped(r *model.Resource) error {
 
 // missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
 func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, op window.Operation, r *request.Request, versions []string) error {
-	page, err := a.Read(ctx, c, r.Path(), "", Preferences{})
+	page, err := a.read(ctx, c, r, Preferences{})
 	if err != nil && versions != nil {
-		return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Resource.Name).On("If-Match")
+		return noVersion(r.Resource)
 	}
 	if err != nil {
-		return noRow(r.Resource)
+		return change.NoRow(r.Resource)
 	}
 	tag := page.ETag()
 	if err := page.Close(); err != nil {
@@ -111,9 +166,14 @@ func rowPath(r *model.Resource, key []byte) string {
 	if number := key[1 : len(key)-1]; digits(number) {
 		return r.Name + "/" + string(number)
 	}
+	return request.RowPath(r, keySegments(key))
+}
+
+// keySegments are the parts of a key, given as a JSON array, as segments of a path have them.
+func keySegments(key []byte) []string {
 	var values []json.RawMessage
 	if json.Unmarshal(key, &values) != nil {
-		return ""
+		return nil
 	}
 	texts := make([]string, len(values))
 	for i, v := range values {
@@ -122,7 +182,7 @@ func rowPath(r *model.Resource, key []byte) string {
 			_ = json.Unmarshal(v, &texts[i]) // a JSON string that we wrote
 		}
 	}
-	return request.RowPath(r, texts)
+	return texts
 }
 
 // digits says whether a key is one whole number, as most are.
@@ -199,11 +259,24 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 	if r.View != request.Each {
 		return nil, other
 	}
-	t, err := a.target(c, op, r)
+	t, err := a.task(ctx, c, r, Write{})
+	if err == nil && t.scope.For(op, r.Resource) == nil {
+		err = t.scope.Refuse(op, r.Resource)
+	}
+	if err == nil && r.Parent() != "" {
+		err = writable(r)
+	}
+	if err == nil {
+		err = t.filter()
+	}
 	if err != nil {
 		return nil, err
 	}
-	plan := statement.Touched(t.query, t.scope, op)
+	q, err := r.Resolve()
+	if err != nil {
+		return nil, err
+	}
+	plan := statement.Touched(q, t.scope, op)
 	args, err := plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims})
 	if err != nil {
 		return nil, err
@@ -236,18 +309,46 @@ func tooMany(r *model.Resource, scope *access.Scope, op window.Operation, rows i
 	return nil
 }
 
-// writeEach runs the statement of a write of many rows and returns how many there were: all or none.
-func (a *API) writeEach(ctx context.Context, c access.Caller, t *target, op window.Operation, signature string, in statement.Input, build func(*request.Query) *statement.Plan) (*Written, error) {
-	r, most := t.request.Resource, int64(t.scope.Limits.Rows)
-	p, done, err := a.runWrite(ctx, c, t, op, signature, in, most, build)
+// updateEach changes every row of a filter.
+func (t *task) updateEach(a *API, scope *access.Scope, body *payload.Body) (*Written, error) {
+	row, err := body.Read(t.request.Resource, window.Update, scope)
 	if err != nil {
-		return nil, a.explain(err, r, t.scope)
-	}
-	if err := tooMany(r, t.scope, op, done.Total); err != nil {
 		return nil, err
 	}
-	if !done.Kept {
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", t.scope.Name, op, r.Name, done.Total).On(r.Name)
+	if err := t.in.Unconditional(filterIsCondition); err != nil {
+		return nil, err
+	}
+	if row.Nested != nil {
+		return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
+	}
+	return t.writeEach(a, scope, singleWrite{op: window.Update, fields: row.Fields, values: row.Values, show: t.in.Show})
+}
+
+const filterIsCondition = "of every row of a filter, the filter is the condition"
+
+// deleteEach deletes every row of a filter.
+func (t *task) deleteEach() (*Written, error) {
+	if err := t.filter(); err != nil {
+		return nil, err
+	}
+	if err := t.in.Unconditional(filterIsCondition); err != nil {
+		return nil, err
+	}
+	return t.writeEach(t.api, t.scope, singleWrite{op: window.Delete})
+}
+
+// writeEach runs the statement of a write of every row of a filter and returns how many there were: all or none.
+func (t *task) writeEach(a *API, scope *access.Scope, w singleWrite) (*Written, error) {
+	r := t.request.Resource
+	p, done, err := a.runWrite(t.ctx, t.caller, scope, t.request, t.in.Format, w, int64(scope.Limits.Rows))
+	if err != nil {
+		return nil, a.explain(err, r, scope)
+	}
+	if err := tooMany(r, scope, w.op, done.Total); err != nil {
+		return nil, err
+	}
+	if !done.RuleHolds {
+		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", scope.Name, w.op, r.Name, done.Total).On(r.Name)
 	}
 	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: p.context}, nil
 }

@@ -1,20 +1,18 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/request"
-	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 )
@@ -27,9 +25,7 @@ type Write struct {
 	IfMatch     []string               // versions, "*" any; nil: not sent
 	MustBeNew   bool                   // If-None-Match: *
 	Format      postgres.Format
-	existing    bool // no new row is made
-	derived     bool // a part of another write: no version is asked for
-	Show        bool // of a write of every row of a filter: answer with them
+	Show        bool // of a write of many rows: answer with them
 }
 
 // Written is the answer of a create, a change or a replacement.
@@ -62,6 +58,95 @@ func filtered() error {
 	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that meets it: …/$filter(…)/$each; nothing was changed").On("path")
 }
 
+// task is one write for one caller.
+type task struct {
+	api     *API
+	ctx     context.Context
+	caller  access.Caller
+	scope   *access.Scope
+	in      Write
+	request *request.Request
+	replace bool // all of the row, not the fields that are named
+	field   bool // one field of the row: no new row is made
+}
+
+func (a *API) task(ctx context.Context, c access.Caller, r *request.Request, in Write) (*task, error) {
+	scope, err := a.scope(c)
+	return &task{api: a, ctx: ctx, caller: c, scope: scope, in: in, request: r}, err
+}
+
+// may refuses an operation that the role may not do, and options that do not go with a write.
+func (t *task) may(op window.Operation) error {
+	if t.scope.For(op, t.request.Resource) == nil {
+		return t.scope.Refuse(op, t.request.Resource)
+	}
+	return showing(t.request)
+}
+
+// compiler makes changes in a scope.
+func (t *task) compiler(scope *access.Scope) *change.Compiler {
+	return &change.Compiler{Scope: scope, Refer: func(ref string) (*request.Request, error) { return request.Read(t.api.Model, t.api.relative(ref), "") }}
+}
+
+// relative is a reference below the window: it may be given as a whole URL.
+func (a *API) relative(ref string) string {
+	for _, root := range []string{"/api/", "/draft/"} {
+		if _, below, ok := strings.Cut(ref, root+a.Model.Name+"/"); ok {
+			return below
+		}
+	}
+	return strings.TrimPrefix(ref, "/")
+}
+
+// try does a write in all roles of the caller together and, where that is refused, in each alone. In a transaction, what a refused try
+// has done is undone.
+func (t *task) try(r *model.Resource, operations []window.Operation, do func(*API, *access.Scope) (*Written, error)) (*Written, error) {
+	others := t.scope.PerRole(r, t.replace, operations...)
+	if len(others) == 0 {
+		return do(t.api, t.scope)
+	}
+	attempt := func(scope *access.Scope) (w *Written, err error) {
+		if t.api.place == postgres.Place(t.api.pool) {
+			return do(t.api, scope)
+		}
+		err = t.api.place.Transact(t.ctx, func(tx *postgres.Tx) (err error) {
+			w, err = do(t.api.within(tx), scope)
+			return err
+		})
+		return w, err
+	}
+	written, err := attempt(t.scope)
+	if _, refused := fault.From(err); !refused {
+		return written, err
+	}
+	for _, scope := range others {
+		written, again := attempt(scope)
+		if _, refused := fault.From(again); !refused {
+			return written, again
+		}
+	}
+	return nil, err
+}
+
+// execute runs a change and returns what has become of the row that it is about; nil where it is about none.
+func (t *task) execute(a *API, scope *access.Scope, c *change.Change, err error) (*Written, error) {
+	if err != nil {
+		return nil, err
+	}
+	x := &execution{api: a, ctx: t.ctx, caller: t.caller, scope: scope, change: c, request: t.request, format: t.in.Format}
+	if len(c.Written) > 0 && t.request.HasOptions() { // before anything is written
+		q, err := t.request.Resolve()
+		if err == nil {
+			err = scope.Check(q)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	err = x.execute()
+	return x.written, err
+}
+
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
 // through (Protocol, 11.4.2).
 func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
@@ -69,18 +154,35 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	defer func() { r.Release() }()
-	if r.Parent() != "" && !r.Single && r.View == request.Rows {
-		if in, err = a.through(ctx, c, r, in); err != nil {
-			return nil, err
-		}
-		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
-			return nil, err
-		}
-	}
-	t, err := a.target(c, window.Create, r)
+	defer r.Release()
+	t, err := a.task(ctx, c, r, in)
 	if err != nil {
 		return nil, err
+	}
+	target := change.Target{Resource: r.Resource}
+	var gives []*model.Field
+	if r.Parent() != "" && !r.Single && r.View == request.Rows {
+		target.Via = r.Via()
+		gives = target.Via.ThereFields()
+		if target.Via.Through != nil || slices.Contains(target.Via.OwnFields(), nil) || slices.Contains(gives, nil) {
+			return nil, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", r.Resource.Name, r.Resource.Name, r.Via().Name).On("path")
+		}
+		if err := t.may(window.Create); err != nil {
+			return nil, err
+		}
+		if target.Path, err = r.Before().Places(); err != nil {
+			return nil, err
+		}
+	} else {
+		if t.scope.For(window.Create, r.Resource) == nil {
+			return nil, t.scope.Refuse(window.Create, r.Resource)
+		}
+		if err := writable(r); err != nil {
+			return nil, err
+		}
+		if err := showing(r); err != nil {
+			return nil, err
+		}
 	}
 	if r.Single {
 		return nil, notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
@@ -89,304 +191,225 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err := in.Unconditional("a row that is added has no version yet"); err != nil {
 		return nil, err
 	}
-	t.format = in.Format
-	body, err := in.Body()
+	text, err := in.Body()
 	if err != nil {
 		return nil, err
 	}
-	return asOneOf(t, window.Create, func(t *target) (*Written, error) {
-		row, err := payload.Read(body, r.Resource, window.Create, t.scope)
-		if err != nil {
-			return nil, err
-		}
-		return a.createdWhole(ctx, c, t, row, in)
-	})
-}
-
-// asOneOf writes one row: in all roles of the caller together, and where that is refused, in each alone.
-func asOneOf(t *target, op window.Operation, write func(*target) (*Written, error)) (*Written, error) {
-	written, err := write(t)
-	if _, refused := fault.From(err); !refused {
-		return written, err
-	}
-	for _, scope := range t.scope.Alone(op, t.request.Resource) {
-		one := *t
-		one.scope = scope
-		written, again := write(&one)
-		if _, refused := fault.From(again); !refused {
-			return written, again
-		}
-	}
-	return nil, err
-}
-
-// createdWhole adds a row, and in one transaction with it what stands in it.
-func (a *API) createdWhole(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {
-	if row.Nested == nil {
-		return a.created(ctx, c, t, row)
-	}
-	return a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.createWith(ctx, c, t, row) })
-}
-
-// through makes of a create along a relation one at the collection itself, whose body names the row that the path leads through.
-func (a *API) through(ctx context.Context, c access.Caller, r *request.Request, in Write) (Write, error) {
-	parent, rel := r.Parent(), r.Via()
-	own, there := ownFields(rel), thereFields(rel)
-	if rel.Through != nil || slices.Contains(own, nil) || slices.Contains(there, nil) {
-		return in, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", rel.To.Name, rel.To.Name, rel.Name).On("path")
-	}
-	values, err := a.members(ctx, c, parent, own)
+	body, err := payload.Parse(text)
 	if err != nil {
-		return in, err
+		return nil, err
 	}
-	body := in.Body
-	in.Path = rel.To.Name
-	in.Body = func() ([]byte, error) {
-		text, err := body()
-		if err == nil {
-			err = payload.Object(text)
-		}
+	return t.try(r.Resource, []window.Operation{window.Create}, func(a *API, scope *access.Scope) (*Written, error) {
+		row, err := body.CreateUnder(r.Resource, scope, gives)
 		if err != nil {
 			return nil, err
 		}
-		var members map[string]json.RawMessage
-		if err := json.Unmarshal(text, &members); err != nil {
-			return nil, err
-		}
-		added := "{"
-		for i, f := range there {
-			if given, ok := members[f.Name]; ok && string(given) == string(values[own[i].Name]) {
-				continue
-			} else if ok {
-				return nil, fault.New(fault.Invalid, "value.path", "%s: the path says %s, the body %s; leave it out", f.Name, values[own[i].Name], given).On(f.Name)
-			}
-			added += fmt.Sprintf("%q:%s,", f.Name, values[own[i].Name])
-		}
-		if len(members) == 0 {
-			added = strings.TrimSuffix(added, ",")
-		}
-		return append([]byte(added), text[bytes.IndexByte(text, '{')+1:]...), nil
-	}
-	return in, nil
-}
-
-func (a *API) created(ctx context.Context, c access.Caller, t *target, row *payload.Row) (*Written, error) {
-	w, err := a.write(ctx, c, t, window.Create, signature(row, ""), statement.Input{Body: row.Values}, func(q *request.Query) *statement.Plan {
-		return statement.Create(q, row.Fields, t.scope)
+		made, err := t.compiler(scope).Create(target, row)
+		return t.execute(a, scope, made, err)
 	})
-	if w != nil {
-		w.Created = true
-	}
-	return w, err
 }
 
 // Update changes the fields that the body names in the row at the path.
 func (a *API) Update(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	return a.change(ctx, c, in, "changed with PATCH", false)
+	return a.change(ctx, c, in, false)
 }
 
 // Replace gives the row at the path the values of the body; what it leaves out goes to its default.
 func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	return a.change(ctx, c, in, "replaced with PUT", true)
+	return a.change(ctx, c, in, true)
 }
 
-func (a *API) change(ctx context.Context, c access.Caller, in Write, what string, replace bool) (*Written, error) {
+func (a *API) change(ctx context.Context, c access.Caller, in Write, replace bool) (*Written, error) {
 	r, err := a.forWrite(in.Path, in.Query)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { r.Release() }()
-	if r.Field != nil && r.View == request.Rows {
-		in, replace = ofField(r, in), false
-		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
-			return nil, err
-		}
+	defer r.Release()
+	parse := payload.Parse
+	t, err := a.task(ctx, c, r, in)
+	if err != nil {
+		return nil, err
 	}
-	if !r.Single && r.View == request.Rows && r.Parent() == "" && !replace {
-		return a.changeAll(ctx, c, r, in)
+	t.replace = replace
+	switch field := r.Field; {
+	case field != nil && r.View == request.Rows:
+		t.request, t.replace, t.field = r.OfRow(), false, true
+		parse = func(text []byte) (*payload.Body, error) { return payload.ParseField(text, field) }
+	case !r.Single && r.View == request.Rows && r.Parent() == "" && !replace:
+		return t.delta()
 	}
-	if r.Parent() != "" && r.Single && r.View == request.Rows {
-		path, err := a.locate(ctx, c, in.Path, r.Resource)
-		if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && r.ToOne() && in.IfMatch == nil {
-			return a.changeNone(ctx, c, r, in, err)
-		}
-		if err != nil {
-			return nil, err
-		}
-		in.Path = path
-		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
-			return nil, err
-		}
+	if err := t.mayUpdate(); err != nil {
+		return nil, err
 	}
-	return a.changed(ctx, c, r, in, what, replace)
+	text, err := in.Body()
+	if err != nil {
+		return nil, err
+	}
+	body, err := parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return t.update(body)
 }
 
-// changeNone writes at the end of a relation to one that leads nowhere yet: what is sent becomes a new row, tied to the one before it.
-func (a *API) changeNone(ctx context.Context, c access.Caller, r *request.Request, in Write, none error) (*Written, error) {
-	if _, err := a.locate(ctx, c, r.Parent(), r.Via().From); err != nil {
-		return nil, none
+// mayUpdate refuses the change of a row where it can't be done, before the body is asked for.
+func (t *task) mayUpdate() error {
+	r := t.request
+	if t.scope.For(window.Update, r.Resource) == nil {
+		return t.scope.Refuse(window.Update, r.Resource)
 	}
-	body, err := in.Body()
-	if err == nil {
-		err = payload.Object(body)
+	switch {
+	case r.View == request.Each && r.Parent() == "" && t.replace:
+		return notEach(r)
+	case r.View == request.Each && r.Parent() == "":
+		return t.filter()
+	case r.View != request.Rows || !r.Single:
+		if err := writable(r); err != nil {
+			return err
+		}
 	}
+	if err := showing(r); err != nil {
+		return err
+	}
+	what := "changed with PATCH"
+	if t.replace {
+		what = "replaced with PUT"
+	}
+	return oneRow(r, what)
+}
+
+// filter checks the filter of a write of every row that meets it.
+func (t *task) filter() error {
+	if t.scope.For(window.Read, t.request.Resource) == nil {
+		return t.scope.Refuse(window.Read, t.request.Resource) // a filter tells of what it meets
+	}
+	q, err := t.request.Resolve()
+	if err != nil {
+		return err
+	}
+	return t.scope.Check(q)
+}
+
+// update changes the row of the path, every row of its filter, or the row that takes the place of one that is not there.
+func (t *task) update(body *payload.Body) (*Written, error) {
+	r := t.request
+	if r.View == request.Each {
+		return t.try(r.Resource, []window.Operation{window.Update}, func(a *API, scope *access.Scope) (*Written, error) { return t.updateEach(a, scope, body) })
+	}
+	places, err := r.Places()
 	if err != nil {
 		return nil, err
 	}
-	text, err := json.Marshal(map[string]json.RawMessage{r.Via().Name: body})
-	if err != nil {
-		return nil, err
+	at := change.Target{Resource: r.Resource, Path: places}
+	operations := []window.Operation{window.Update}
+	if len(places) == 1 && r.Resource.KeyIsChosen() {
+		operations = append(operations, window.Create)
 	}
-	var w *Written
-	err = a.Atomically(ctx, func(a *API) error {
-		if _, err := a.Update(ctx, c, Write{Path: r.Parent(), Body: func() ([]byte, error) { return text, nil }}); err != nil {
-			return err
+	return t.try(r.Resource, operations, func(a *API, scope *access.Scope) (*Written, error) {
+		written, err := t.updateRow(a, scope, at, body)
+		if f, ok := fault.From(err); !ok || f.Kind != fault.NotFound || t.in.IfMatch != nil || t.field || t.in.MustBeNew {
+			return written, err
 		}
-		key, err := a.keyAt(ctx, c, in.Path, r.Resource)
-		if err != nil {
-			return err
+		switch {
+		case len(places) > 1 && r.ToOne():
+			return t.createUnder(a, scope, body, err)
+		case len(places) == 1 && r.Resource.KeyIsChosen():
+			made, again := t.createAt(a, scope, places[0].Key, body)
+			if again == nil || t.replace && scope.For(window.Create, r.Resource) != nil || refusedNew(again) {
+				return made, again
+			}
 		}
-		w = &Written{Created: true, of: r.Resource, key: key}
-		return a.readBack(ctx, c, w, in.Query, in.Format)
+		return nil, err
 	})
-	return w, err
 }
 
-func (a *API) changed(ctx context.Context, c access.Caller, r *request.Request, in Write, what string, replace bool) (*Written, error) {
-	t, err := a.target(c, window.Update, r)
-	if err != nil {
-		return nil, err
-	}
-	t.format = in.Format
-	if replace && r.View == request.Each {
-		return nil, notEach(r)
-	}
-	if r.View != request.Each {
-		if err := t.oneRow(what); err != nil {
-			return nil, err
-		}
-	}
-	body, err := in.Body()
-	if err != nil {
-		return nil, err
-	}
-	return asOneOf(t, window.Update, func(t *target) (*Written, error) { return a.changedAs(ctx, c, t, in, body, replace) })
-}
-
-func (a *API) changedAs(ctx context.Context, c access.Caller, t *target, in Write, body []byte, replace bool) (*Written, error) {
+func (t *task) updateRow(a *API, scope *access.Scope, at change.Target, body *payload.Body) (*Written, error) {
+	r := t.request.Resource
 	var row *payload.Row
 	var err error
-	resource := t.request.Resource
-	if replace {
-		row, err = payload.Replace(body, resource, t.scope)
+	if t.replace {
+		row, err = body.Replace(r, scope)
 	} else {
-		row, err = payload.Read(body, resource, window.Update, t.scope)
+		row, err = body.Read(r, window.Update, scope)
 	}
 	if err != nil {
 		return nil, err
 	}
-	if t.request.View == request.Each {
-		if err := in.Unconditional("of every row of a filter, the filter is the condition"); err != nil {
-			return nil, err
+	if t.in.MustBeNew {
+		if len(at.Path) > 1 {
+			return nil, t.in.Unconditional("at the end of a relation there may be none")
 		}
-		if row.Nested != nil {
-			return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
-		}
-		variant := ""
-		if in.Show {
-			variant = "shown"
-		}
-		return a.writeEach(ctx, c, t, window.Update, signature(row, variant), statement.Input{Body: row.Values}, func(q *request.Query) *statement.Plan {
-			return statement.UpdateEach(q, row.Fields, t.scope, in.Show)
-		})
+		return t.createAt(a, scope, at.Path[0].Key, body)
 	}
-	if in.MustBeNew {
-		return a.createAt(ctx, c, t, in, body)
+	in := t.in
+	if in.IfMatch == nil && row.Version != "" {
+		in.IfMatch = []string{row.Version}
 	}
-	if in.IfMatch == nil {
-		in.IfMatch = versions(row.Version)
-	}
-	if err := t.versionGiven(in); err != nil {
+	if err := in.versionGiven(r); err != nil {
 		return nil, err
 	}
-	var w *Written
-	if row.Nested != nil {
-		w, err = a.deep(ctx, c, t, row, in, func(a *API, t *target) (*Written, error) { return a.updateWith(ctx, c, t, row, in) })
-	} else {
-		w, err = a.revised(ctx, c, t, row, in)
-	}
-	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch == nil && !in.existing && resource.KeyIsChosen() {
-		made, err := a.createAt(ctx, c, t, in, body)
-		if err == nil || replace && t.scope.For(window.Create, resource) != nil || refusedNew(err) {
-			return made, err
-		}
+	at.Versions = in.versions()
+	c, err := t.compiler(scope).Update(at, row)
+	w, err := t.execute(a, scope, c, err)
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch != nil {
+		return nil, noVersion(r)
 	}
 	return w, err
 }
 
-// refusedNew says whether a change of a row that is not there came to nothing because the database refused the new one. That there is one
-// already, which the role may not see, is not told.
+// versions are those of which the row must have one; nil where it may have any.
+func (in Write) versions() []string {
+	if slices.Contains(in.IfMatch, "*") {
+		return nil
+	}
+	return in.IfMatch
+}
+
+func noVersion(r *model.Resource) error {
+	return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Name).On("If-Match")
+}
+
+// createUnder writes at the end of a relation to one that leads nowhere yet: what is sent becomes a new row, tied to the one before it.
+func (t *task) createUnder(a *API, scope *access.Scope, body *payload.Body, none error) (*Written, error) {
+	rel := t.request.Via()
+	if scope.For(window.Update, rel.From) == nil {
+		return nil, none
+	}
+	before, err := t.request.Before().Places()
+	if err != nil {
+		return nil, err
+	}
+	row, err := body.Under(rel, scope)
+	if err != nil {
+		return nil, err
+	}
+	c, err := t.compiler(scope).UpdateUnder(change.Target{Resource: rel.From, Path: before}, row)
+	return t.execute(a, scope, c, err)
+}
+
+// refusedNew reports whether a change of a row that is not there came to nothing because the database refused the new one. That there is
+// one already, which the role may not see, is not told.
 func refusedNew(err error) bool {
 	var refusal *postgres.Refusal
 	return errors.As(err, &refusal) && refusal.Code != "row.conflict"
 }
 
-func (a *API) revised(ctx context.Context, c access.Caller, t *target, row *payload.Row, in Write) (*Written, error) {
-	return a.write(ctx, c, t, window.Update, signature(row, variant(in)), statement.Input{Body: row.Values, Versions: in.IfMatch}, func(q *request.Query) *statement.Plan {
-		return statement.Update(q, row.Fields, row.Defaults, t.scope, conditional(in))
-	})
-}
-
-// versions are those that a row may have where a body gives one.
-func versions(given string) []string {
-	if given == "" {
-		return nil
-	}
-	return []string{given}
-}
-
-// ofField makes of a change to one field of a row, with {"value":…} as its body, a change of the row (Protocol, 11.4.9).
-func ofField(r *request.Request, in Write) Write {
-	body := in.Body
-	in.existing = true
-	in.Path = in.Path[:strings.LastIndexByte(in.Path, '/')]
-	in.Body = func() ([]byte, error) {
-		text, err := body()
-		if err != nil {
-			return nil, err
-		}
-		value, err := payload.FieldValue(text)
-		if err != nil {
-			return nil, err
-		}
-		return json.Marshal(map[string]json.RawMessage{r.Field.Name: value})
-	}
-	return in
-}
-
 // createAt adds the row whose key the path gives (Protocol, 11.4.4).
-func (a *API) createAt(ctx context.Context, c access.Caller, t *target, in Write, body []byte) (*Written, error) {
+func (t *task) createAt(a *API, scope *access.Scope, key []string, body *payload.Body) (*Written, error) {
 	r := t.request.Resource
-	if t.scope.For(window.Create, r) == nil {
-		return nil, t.scope.Refuse(window.Create, r)
+	if scope.For(window.Create, r) == nil {
+		return nil, scope.Refuse(window.Create, r)
 	}
-	if !t.scope.MayName(r) {
-		return nil, noRow(r)
+	if !scope.MayName(r) {
+		return nil, change.NoRow(r)
 	}
-	q, err := t.resolved()
+	row, err := body.CreateAt(r, scope, key)
 	if err != nil {
 		return nil, err
 	}
-	key, err := t.request.KeyTexts(q)
-	if err != nil {
-		return nil, err
-	}
-	row, err := payload.CreateAt(body, r, t.scope, key)
-	if err != nil {
-		return nil, err
-	}
-	made, err := a.createdWhole(ctx, c, t, row, in)
-	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && in.MustBeNew {
+	c, err := t.compiler(scope).Create(change.Target{Resource: r}, row)
+	made, err := t.execute(a, scope, c, err)
+	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && t.in.MustBeNew {
 		return nil, fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
 	}
 	return made, err
@@ -398,112 +421,55 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	defer func() { r.Release() }()
-	if r.Field != nil && r.View == request.Rows { // a field goes to null
-		in.Body = func() ([]byte, error) { return []byte(`{"value":null}`), nil }
-		return a.Update(ctx, c, in)
-	}
-	if r.Parent() != "" && r.Single && r.View == request.Rows {
-		if in.Path, err = a.locate(ctx, c, in.Path, r.Resource); err != nil {
-			return nil, err
-		}
-		if r, err = request.Read(a.Model, in.Path, in.Query); err != nil {
-			return nil, err
-		}
-	}
-	t, err := a.target(c, window.Delete, r)
+	defer r.Release()
+	t, err := a.task(ctx, c, r, in)
 	if err != nil {
 		return nil, err
 	}
-	if t.request.View == request.Each {
-		if err := in.Unconditional("of every row of a filter, the filter is the condition"); err != nil {
+	if r.Field != nil && r.View == request.Rows { // a field goes to null
+		t.request, t.field = r.OfRow(), true
+		if err := t.mayUpdate(); err != nil {
 			return nil, err
 		}
-		return a.writeEach(ctx, c, t, window.Delete, "", statement.Input{}, func(q *request.Query) *statement.Plan { return statement.DeleteEach(q, t.scope) })
+		return t.update(payload.Null(r.Field))
 	}
-	if err := t.oneRow("deleted"); err != nil {
+	if t.scope.For(window.Delete, r.Resource) == nil {
+		return nil, t.scope.Refuse(window.Delete, r.Resource)
+	}
+	if r.View == request.Each && r.Parent() == "" {
+		return t.deleteEach()
+	}
+	if r.View != request.Rows || !r.Single {
+		if err := writable(r); err != nil {
+			return nil, err
+		}
+	}
+	if err := showing(r); err != nil {
+		return nil, err
+	}
+	if err := oneRow(r, "deleted"); err != nil {
 		return nil, err
 	}
 	if in.MustBeNew {
 		return nil, in.Unconditional("what is new can't be deleted")
 	}
-	if err := t.versionGiven(in); err != nil {
+	if err := in.versionGiven(r.Resource); err != nil {
 		return nil, err
 	}
-	return a.write(ctx, c, t, window.Delete, variant(in), statement.Input{Versions: in.IfMatch}, func(q *request.Query) *statement.Plan {
-		return statement.Delete(q, t.scope, conditional(in))
-	})
-}
-
-// signature tells writes of other fields apart, and other variants.
-func signature(row *payload.Row, variant string) string {
-	b := make([]byte, 0, 64)
-	for _, f := range row.Fields {
-		b = append(b, byte(f.Index), byte(f.Index>>8))
-	}
-	b = append(b, "\xff\xff"...)
-	for _, f := range row.Defaults {
-		b = append(b, byte(f.Index), byte(f.Index>>8))
-	}
-	return string(append(append(b, "\xff\xff"...), variant...))
-}
-
-func variant(in Write) string {
-	if conditional(in) {
-		return "conditional"
-	}
-	return ""
-}
-
-// conditional says whether the row must have one of the versions that are given.
-func conditional(in Write) bool { return in.IfMatch != nil && !slices.Contains(in.IfMatch, "*") }
-
-// target is where a write leads.
-type target struct {
-	scope   *access.Scope
-	format  postgres.Format // of the answer
-	request *request.Request
-	query   *request.Query // what the answer shows; nil until it is needed
-}
-
-// resolved is the request bound to the model, and checked.
-func (t *target) resolved() (*request.Query, error) {
-	if t.query != nil {
-		return t.query, nil
-	}
-	q, err := t.request.Resolve()
+	places, err := r.Places()
 	if err != nil {
 		return nil, err
 	}
-	if t.request.HasOptions() {
-		if err := t.scope.Check(q); err != nil {
-			return nil, err
-		}
+	deleted, err := t.compiler(t.scope).Delete(change.Target{Resource: r.Resource, Path: places, Versions: in.versions()})
+	w, err := t.execute(a, t.scope, deleted, err)
+	if f, ok := fault.From(err); ok && f.Kind == fault.NotFound && in.IfMatch != nil {
+		return nil, noVersion(r.Resource)
 	}
-	t.query = q
-	return q, nil
+	return w, err
 }
 
 // writeOptions go with a write: what its answer shows.
 var writeOptions = []string{"select", "expand", "compute"}
-
-// target finds where a write leads, and refuses it where the role may not do the operation.
-func (a *API) target(c access.Caller, op window.Operation, r *request.Request) (*target, error) {
-	scope, err := a.scope(c)
-	if err != nil {
-		return nil, err
-	}
-	if scope.For(op, r.Resource) == nil {
-		return nil, scope.Refuse(op, r.Resource)
-	}
-	if r.View == request.Each && op != window.Create && r.Parent() == "" {
-		return a.each(scope, op, r)
-	}
-	if err := writable(r); err != nil {
-		return nil, err
-	}
-	return &target{scope: scope, request: r}, showing(r)
-}
 
 // showing refuses options that do not go with a write: those that do say what its answer shows.
 func showing(r *request.Request) error {
@@ -520,20 +486,7 @@ func showing(r *request.Request) error {
 	return nil
 }
 
-// each is the target of a write of every row that a filter meets.
-func (a *API) each(scope *access.Scope, op window.Operation, r *request.Request) (*target, error) {
-	if scope.For(window.Read, r.Resource) == nil {
-		return nil, scope.Refuse(window.Read, r.Resource) // a filter tells of what it meets
-	}
-	q, err := r.Resolve()
-	if err != nil {
-		return nil, err
-	}
-	return &target{scope: scope, request: r, query: q}, scope.Check(q)
-}
-
-func (t *target) oneRow(what string) error {
-	r := t.request
+func oneRow(r *request.Request, what string) error {
 	if !r.Single {
 		return notHere(r, "method.collection", r.Resource.Methods(true, false), "only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
 	}
@@ -587,17 +540,9 @@ func (in Write) Unconditional(instead string) error {
 }
 
 // versionGiven refuses a change without a version where the resource asks for one (RFC 6585, 3).
-func (t *target) versionGiven(in Write) error {
-	if r := t.request.Resource; r.IfMatch && in.IfMatch == nil && !in.derived {
+func (in Write) versionGiven(r *model.Resource) error {
+	if r.IfMatch && in.IfMatch == nil {
 		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
-	}
-	return nil
-}
-
-// itemVersionGiven is the same for a row in a body.
-func itemVersionGiven(item *payload.Item, r *model.Resource) error {
-	if r.IfMatch && item.Version == "" {
-		return fault.New(fault.VersionNeeded, "version.needed", "%s: %s is changed with its version alone: read the row with metadata=full, and send its @etag back; nothing was changed", item.At, r.Name).On(item.At)
 	}
 	return nil
 }

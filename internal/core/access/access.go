@@ -64,6 +64,12 @@ func (d *Decision) Presets(f *model.Field) bool {
 	return slices.ContainsFunc(d.Set, func(p Preset) bool { return p.Field == f })
 }
 
+// Takes reports whether the caller may give the field a value in a write: it is granted, the database does not fill it, and the
+// service does not preset it.
+func (d *Decision) Takes(f *model.Field) bool {
+	return d.Fields[f.Index] && !f.ReadOnly && !d.Presets(f)
+}
+
 // Rule limits rows; Where speaks of Root.
 type Rule struct {
 	Root  *request.Row
@@ -349,13 +355,8 @@ func (s *Scope) check(q *request.Query) error {
 		}
 	}
 	for _, h := range q.Path {
-		if s.For(window.Read, h.Resource) == nil {
-			return s.Refuse(window.Read, h.Resource)
-		}
-		if h.Via != nil {
-			if err := s.checkFollow(h.Via); err != nil {
-				return err
-			}
+		if err := s.CheckHop(h.Resource, h.Via); err != nil {
+			return err
 		}
 		for _, f := range h.Resource.Key {
 			if h.Key == nil && q.View != request.Refs {
@@ -418,24 +419,34 @@ func (s *Scope) checkApply(a *request.Apply) error {
 
 func (s *Scope) checkRow(row *request.Row) error {
 	for ; row != nil; row = row.Parent {
-		if s.For(window.Read, row.Resource) == nil {
-			return s.Refuse(window.Read, row.Resource)
-		}
-		if row.Via != nil {
-			if err := s.checkFollow(row.Via); err != nil {
-				return err
-			}
+		if err := s.CheckHop(row.Resource, row.Via); err != nil {
+			return err
 		}
 	}
 	return nil
 }
+
+// CheckHop is the refusal where the role may not read rows of a resource, or not along the relation that leads to it; via is nil where
+// none does.
+func (s *Scope) CheckHop(r *model.Resource, via *model.Relation) error {
+	if s.For(window.Read, r) == nil {
+		return s.Refuse(window.Read, r)
+	}
+	if via != nil {
+		return s.checkFollow(via)
+	}
+	return nil
+}
+
+// CheckField is the refusal where the role may not read a field.
+func (s *Scope) CheckField(f *model.Field) error { return s.checkField(f) }
 
 // checkFollow says whether the role may go along a relation: who may see which rows belong together knows the fields that say so.
 func (s *Scope) checkFollow(rel *model.Relation) error {
 	if rel.Through != nil {
 		return nil
 	}
-	for _, f := range Holding(rel) {
+	for _, f := range rel.Holding() {
 		if f == nil { // the document shows the relation in place of the field
 			continue
 		}
@@ -507,19 +518,6 @@ func (s *Scope) Readable(r *model.Resource) []*model.Field {
 	return out
 }
 
-// Holding lists the fields that hold a relation, at the end where it is held; nil stands for one that is not shown.
-func Holding(rel *model.Relation) []*model.Field {
-	list := make([]*model.Field, len(rel.Pairs))
-	for i, p := range rel.Pairs {
-		if rel.Holds() {
-			list[i] = rel.From.FieldOf(p.Own)
-		} else {
-			list[i] = rel.To.FieldOf(p.There)
-		}
-	}
-	return list
-}
-
 // MayTie says whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the
 // relation, or with a junction the one that it starts from.
 func (s *Scope) MayTie(rel *model.Relation) bool { return s.CheckTie(rel) == nil }
@@ -542,13 +540,13 @@ func (s *Scope) CheckTie(rel *model.Relation) error {
 	if rel.Through != nil {
 		return nil
 	}
-	for _, f := range Holding(rel) {
+	for _, f := range rel.Holding() {
 		switch {
 		case f == nil:
 			return fault.New(fault.Unsupported, "link.hidden", "the fields behind %s are not shown here, so it can't be written", rel.Name)
 		case f.InKey:
 			return fault.New(fault.Conflict, "link.required", "%s is part of the key of %s, so its rows can't be tied to others, or be without one; nothing was changed", f.Name, holder.Name).On(f.Name)
-		case !d.Fields[f.Index] || f.ReadOnly || d.Presets(f):
+		case !d.Takes(f):
 			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the rows", s.Name, f.Name, holder.Name).On(f.Name)
 		}
 	}

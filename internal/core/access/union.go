@@ -2,6 +2,7 @@ package access
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -101,20 +102,27 @@ func (p *Policy) union(roles []*model.Role) *Scope {
 	return s
 }
 
-// Alone are the scopes in which a caller with several roles does one operation with one resource as a single role, for each that may. What
-// one role sets and another lets the caller say, or what a replacement takes back, depends on which of them covers the row.
-func (s *Scope) Alone(op window.Operation, r *model.Resource) (list []*Scope) {
-	d := s.For(op, r)
-	if d == nil || d.grants == nil {
-		return nil
-	}
+// PerRole are the scopes in which a caller with several roles does operations with one resource as a single role, for each that may. What
+// one role sets and another lets the caller say, or what a replacement takes back, depends on which of them covers the row. There are
+// none where no role sets anything: then the caller may do together all that it may do in one of its roles.
+func (s *Scope) PerRole(r *model.Resource, replace bool, operations ...window.Operation) (list []*Scope) {
 	for _, part := range s.parts {
-		if g := part.For(op, r); g != nil {
-			one := *s
-			one.key = s.Name + " as " + part.Name
-			one.decisions = maps.Clone(s.decisions)
+		one := *s
+		one.key = fmt.Sprint(s.Name, " as ", part.Name, " ", operations)
+		one.decisions = maps.Clone(s.decisions)
+		differs, may := replace, false
+		for _, op := range operations {
+			d := s.For(op, r)
+			if d == nil || d.grants == nil {
+				continue
+			}
+			g := part.For(op, r)
+			may = may || g != nil
+			differs = differs || slices.ContainsFunc(s.parts, func(p *Scope) bool { d := p.For(op, r); return d != nil && len(d.Set) > 0 })
 			one.decisions[op] = slices.Clone(s.decisions[op])
 			one.decisions[op][r.Index] = g
+		}
+		if may && differs {
 			list = append(list, &one)
 		}
 	}

@@ -6,7 +6,6 @@ import (
 
 	"github.com/sv-tools/openapi"
 
-	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -155,7 +154,7 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 
 // untied says whether a row that holds a relation can be without it.
 func (w *writer) untied(rel *model.Relation) bool {
-	for _, f := range access.Holding(rel) {
+	for _, f := range rel.Holding() {
 		if !f.Nullable {
 			return false
 		}
@@ -190,7 +189,7 @@ func instead(rel *model.Relation) string {
 		return ""
 	}
 	var names []string
-	for _, f := range access.Holding(rel) {
+	for _, f := range rel.Holding() {
 		names = append(names, f.Name)
 	}
 	return "In place of " + strings.Join(names, ", ") + "."
@@ -202,8 +201,8 @@ func (w *writer) mayNest(rel *model.Relation, op window.Operation) bool {
 		return w.scope.For(window.Create, rel.To) != nil || w.scope.MayTie(rel)
 	}
 	d := w.scope.For(op, rel.From)
-	for _, f := range access.Holding(rel) {
-		if d == nil || f == nil || !d.Fields[f.Index] || f.ReadOnly || d.Presets(f) {
+	for _, f := range rel.Holding() {
+		if d == nil || f == nil || !d.Takes(f) {
 			return false
 		}
 	}

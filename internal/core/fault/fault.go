@@ -123,3 +123,17 @@ func From(err error) (*Fault, bool) {
 	ok := errors.As(err, &f)
 	return f, ok
 }
+
+// Within says where in a body a fault belongs, unless it says so itself. Other errors, and those that have details, stay as they are.
+func Within(err error, place string) error {
+	f, ok := From(err)
+	if !ok || place == "" || len(f.Details) > 0 {
+		return err
+	}
+	if rest, named := strings.CutPrefix(f.Message, place); named && strings.IndexAny(rest, " :/") == 0 {
+		return err
+	}
+	at := *f
+	at.Message, at.Target = place+": "+f.Message, place
+	return &at
+}

@@ -148,6 +148,32 @@ type Relation struct {
 // Holds says whether the rows that the relation starts from hold it themselves, in columns of their own.
 func (rel *Relation) Holds() bool { return rel.Through == nil && !rel.Many && !rel.back }
 
+// OwnFields are the fields that show the columns of the relation at its near end; nil stands for one that is not shown.
+func (rel *Relation) OwnFields() []*Field {
+	list := make([]*Field, len(rel.Pairs))
+	for i, p := range rel.Pairs {
+		list[i] = rel.From.FieldOf(p.Own)
+	}
+	return list
+}
+
+// ThereFields are those at its far end, of a relation without a junction.
+func (rel *Relation) ThereFields() []*Field {
+	list := make([]*Field, len(rel.Pairs))
+	for i, p := range rel.Pairs {
+		list[i] = rel.To.FieldOf(p.There)
+	}
+	return list
+}
+
+// Holding are the fields that hold the relation, at the end where it is held; nil stands for one that is not shown.
+func (rel *Relation) Holding() []*Field {
+	if rel.Holds() {
+		return rel.OwnFields()
+	}
+	return rel.ThereFields()
+}
+
 // Pair is a column here and the column there that it equals.
 type Pair struct{ Own, There string }
 

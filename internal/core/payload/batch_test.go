@@ -5,7 +5,10 @@ import (
 	"strings"
 	"testing"
 
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/window"
 )
 
 // The requests of a batch as they are read, and all that keeps them from being run in their order, told at once.
@@ -55,19 +58,31 @@ func TestBatch(t *testing.T) {
 }
 
 // What a field is to be, as the one member of its body.
-func TestFieldValue(t *testing.T) {
+func TestParseField(t *testing.T) {
+	m, policy := harbour.Saltmere(t)
+	r := m.Resource("port_calls")
+	scope, err := policy.Scope(access.Caller{Operator: true})
+	if err != nil {
+		t.Fatal(err)
+	}
 	for body, want := range map[string]string{
-		`{"value":"x"}`:                 `"x"`,
-		`{"@context":"y","value":null}`: `null`,
+		`{"value":"x"}`:                 `remarks=x`,
+		`{"@context":"y","value":null}`: `remarks=null`,
 		`{}`:                            `body.type the body of a field is {"value": …}`,
 		`{"value":1,"value":2}`:         `body.duplicate "value" stands twice in the body`,
 		`{"value":1,"name":2}`:          `field.unknown the body of a field is {"value": …}, and name has no place in it`,
 		`6.25`:                          `body.type the body is no JSON object; send {"value": …}`,
 		``:                              `body.missing the body is empty; send {"value": …}`,
 	} {
-		value, err := payload.FieldValue([]byte(body))
-		got := string(value)
-		if err != nil {
+		field, err := payload.ParseField([]byte(body), r.Field("remarks"))
+		got := ""
+		if err == nil {
+			row, err := field.Read(r, window.Update, scope)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = written(row)
+		} else {
 			got = told(err)
 		}
 		if got != want {

@@ -9,7 +9,6 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/harbour"
-	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 )
 
@@ -57,7 +56,7 @@ func TestDelta(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		items, err := payload.Delta([]byte(`{"@context":"#$delta","value":[`+tt.value+`]}`), m.Resource(tt.resource), scope)
+		items, err := delta([]byte(`{"@context":"#$delta","value":[`+tt.value+`]}`), m.Resource(tt.resource), scope)
 		got := ""
 		if err != nil {
 			got = told(err)
@@ -101,7 +100,7 @@ func TestDelta(t *testing.T) {
 		`{"value":[{}],"value2":1}`: "body.type a change of one row goes to its own path",
 	} {
 		scope, _ := policy.Scope(access.Caller{Subject: "x", Roles: []string{"harbour_master"}})
-		if _, err := payload.Delta([]byte(body), m.Resource("tugs"), scope); !strings.HasPrefix(told(err), want) {
+		if _, err := delta([]byte(body), m.Resource("tugs"), scope); !strings.HasPrefix(told(err), want) {
 			t.Errorf("%s: %s, want %s", body, told(err), want)
 		}
 	}
@@ -117,45 +116,6 @@ func written(row *payload.Row) string {
 		}
 	}
 	return strings.Join(parts, " ")
-}
-
-func fields(r *model.Resource, names ...string) (list []*model.Field) {
-	for _, name := range names {
-		list = append(list, r.Field(name))
-	}
-	return list
-}
-
-// What the rows around a row settle is given to it, unless it says otherwise itself.
-func TestSupply(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
-	calls := m.Resource("port_calls")
-	three := "3"
-	for _, tt := range []struct {
-		row         payload.Row
-		field, raw  string
-		want, fails string
-	}{
-		{payload.Row{}, "vessel_id", "3", "vessel_id=3", ""},
-		{payload.Row{}, "berth_code", "null", "berth_code=null", ""},
-		{payload.Row{}, "berth_code", `"N\u003005"`, "berth_code=N005", ""},
-		{payload.Row{Fields: fields(calls, "vessel_id", "status"), Values: []*string{&three, nil}}, "berth_code", `"N05"`, "vessel_id=3 berth_code=N05 status=null", ""},
-		{payload.Row{Fields: fields(calls, "vessel_id"), Values: []*string{&three}}, "vessel_id", "3", "vessel_id=3", ""},
-		{payload.Row{Fields: fields(calls, "vessel_id"), Values: []*string{&three}}, "vessel_id", "4", "", "value.path tugs/0/vessel_id: the row around it says 4; leave it out"},
-		{payload.Row{Fields: fields(calls, "vessel_id"), Values: []*string{nil}}, "vessel_id", "4", "", "value.path tugs/0/vessel_id: the row around it says 4; leave it out"},
-		{payload.Row{Fields: fields(calls, "vessel_id"), Values: []*string{&three}}, "vessel_id", "null", "", "value.path tugs/0/vessel_id: the row around it says null; leave it out"},
-	} {
-		err := tt.row.Supply("tugs/0", calls.Field(tt.field), json.RawMessage(tt.raw))
-		if tt.fails != "" {
-			if told(err) != tt.fails {
-				t.Errorf("%s %s: %s, want %s", tt.field, tt.raw, told(err), tt.fails)
-			}
-			continue
-		}
-		if got := written(&tt.row); err != nil || got != tt.want {
-			t.Errorf("%s %s: %s %v, want %s", tt.field, tt.raw, got, err, tt.want)
-		}
-	}
 }
 
 func TestVersion(t *testing.T) {

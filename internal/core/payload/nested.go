@@ -28,7 +28,7 @@ type Item struct {
 	Removed Removal
 	Version string // that the row must have, as @etag gives it; "" any
 	Current bool   // the row that a relation to one leads to now; where there is none, a new one
-	body    string
+	of      *bodyRow
 }
 
 // Removal is what @removed says of an item.
@@ -66,7 +66,7 @@ func (n *Nested) fields() []*model.Field {
 }
 
 // nested reads a member that is named after a relation; nil says that a mistake was noted.
-func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested {
+func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested {
 	n := &Nested{Relation: rel, Delta: strings.HasSuffix(control, "delta")}
 	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
 	switch {
@@ -94,27 +94,33 @@ func (rd *reader) nested(rel *model.Relation, control string, m member) *Nested 
 			inner.supplied = append(inner.supplied, rel.To.FieldOf(p.There))
 		}
 	}
-	var values []string
-	if rel.Many {
-		var ok bool
-		if values, ok = elements(m.value); !ok {
-			rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
-			return nil
-		}
-	} else if m.value == "null" {
+	if !rel.Many && m.value == "null" {
 		return n
-	} else {
-		values = append(values, m.value)
 	}
-	for i, v := range values {
+	if m.rows == nil {
+		values := []string{m.value}
+		if rel.Many {
+			var ok bool
+			if values, ok = elements(m.value); !ok {
+				rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
+				return nil
+			}
+		}
+		if strings.HasSuffix(control, "bind") {
+			for i, v := range values {
+				if v[0] == '"' {
+					values[i] = `{"@id":` + v + `}`
+				}
+			}
+		}
+		m.rows = bodyRows(values)
+	}
+	for i, o := range m.rows {
 		inner.at = rd.at + m.name
 		if rel.Many {
 			inner.at += fmt.Sprintf("/%d", i)
 		}
-		if strings.HasSuffix(control, "bind") && v[0] == '"' {
-			v = `{"@id":` + v + `}`
-		}
-		if item := inner.item(rel.To, v, rd.op == window.Create, !rel.Many); item != nil {
+		if item := inner.item(rel.To, o, rd.op == window.Create, !rel.Many); item != nil {
 			n.Items = append(n.Items, item)
 		}
 	}
@@ -144,23 +150,24 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 }
 
 // item reads one row that stands in another one, or in a delta. In a fresh row, all that are not links are new.
-func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
-	item := &Item{At: rd.at, body: raw}
+func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
+	item := &Item{At: rd.at, of: o}
 	at := rd.at
 	rd.at = at + "/"
 	defer func() { rd.at = at }()
-	if raw[0] != '{' {
-		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(raw))
+	if o.raw[0] != '{' {
+		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(o.raw))
 		return nil
 	}
-	members, err := membersOf(raw, nil)
-	if f, ok := fault.From(err); ok {
+	if f, ok := fault.From(o.err); ok {
 		rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
 		return nil
 	}
 	rd.resource = r
+	members := o.members
 	content := 0
-	for _, m := range members {
+	for i := range members {
+		m := &members[i]
 		switch strings.Replace(m.name, "@odata.", "@", 1) {
 		case "@id":
 			if item.Ref != "" {
@@ -208,8 +215,7 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 		return nil
 	}
 	for _, f := range rd.supplied {
-		if rd.op == window.Create && !rd.decision.Fields[f.Index] && !rd.preset(f) {
-			rd.wrong(f.Name, "access.field", "your role may not create this field, which ties the row to the one around it")
+		if rd.op == window.Create && !rd.supplies(f) {
 			return nil
 		}
 	}
@@ -217,7 +223,7 @@ func (rd *reader) item(r *model.Resource, raw string, fresh, one bool) *Item {
 	return item
 }
 
-func (rd *reader) removal(m member) Removal {
+func (rd *reader) removal(m *member) Removal {
 	var said struct{ Reason Removal }
 	if json.Unmarshal([]byte(m.value), &said) != nil || said.Reason != Unlinked && said.Reason != Deleted {
 		rd.wrong(m.name, "value.invalid", "{\"reason\":\"changed\"} takes the row out of the relation, {\"reason\":\"deleted\"} deletes it")
@@ -233,7 +239,7 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 		i := slices.IndexFunc(members, func(m member) bool { return m.name == k.Name })
 		switch {
 		case i >= 0:
-			rd.value(k, members[i].value) // a mistake in it is noted
+			rd.value(k, &members[i]) // a mistake in it is noted
 			key = append(key, json.RawMessage(members[i].value))
 		case slices.Contains(rd.supplied, k):
 			key = append(key, json.RawMessage("null"))
@@ -244,45 +250,58 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 	return key
 }
 
+// Under reads the body as that of the row that a relation to one leads to, in a change of the row before it.
+func (b *Body) Under(rel *model.Relation, scope *access.Scope) (*Row, error) {
+	within := Body{members: []member{{name: rel.Name, value: "{}", rows: []*bodyRow{{raw: "{}", members: b.members}}}}}
+	return within.Read(rel.From, window.Update, scope)
+}
+
 // New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
 	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied}, decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
-	var room [8]member
-	members, err := membersOf(item.body, room[:])
-	if err != nil {
-		return nil, err
+	for _, f := range supplied {
+		rd.supplies(f)
 	}
-	row := rd.row(members)
+	row := rd.row(item.of.members)
 	return row, told(mistakes, scope)
+}
+
+// supplies says whether the role may give a new row a field that ties it to the row around it; else a mistake is noted.
+func (rd *reader) supplies(f *model.Field) bool {
+	if rd.decision.Fields[f.Index] || rd.preset(f) {
+		return true
+	}
+	rd.wrong(f.Name, "access.field", "your role may not create this field, which ties the row to the one around it")
+	return false
 }
 
 // Delta reads the body of a change of a whole collection: rows by key or @id, new ones, and those that are to go (Protocol,
 // 11.4.13; JSON Format, 15).
-func Delta(body []byte, r *model.Resource, scope *access.Scope) ([]*Item, error) {
-	members, err := object(body, nil)
-	if err != nil {
-		return nil, err
-	}
+func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 	shape := fault.New(fault.Invalid, "body.type", "a change of one row goes to its own path, as in /%s/…; a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}", r.Name).On("value")
-	var values []string
-	for _, m := range members {
-		switch {
+	var rows []*bodyRow
+	for i := range b.members {
+		switch m := &b.members[i]; {
 		case m.name == "value" && m.value[0] == '[':
-			values, _ = elements(m.value)
+			if m.rows == nil {
+				values, _ := elements(m.value)
+				m.rows = bodyRows(values)
+			}
+			rows = m.rows
 		case !strings.HasPrefix(m.name, "@"):
 			return nil, shape
 		}
 	}
-	if values == nil {
+	if rows == nil {
 		return nil, shape
 	}
 	var mistakes fault.List
-	items := make([]*Item, 0, len(values))
+	items := make([]*Item, 0, len(rows))
 	rd := &reader{form: form{scope: scope, flat: true}, mistakes: &mistakes}
-	for i, v := range values {
+	for i, o := range rows {
 		rd.at = fmt.Sprintf("value/%d", i)
-		item := rd.item(r, v, false, false)
+		item := rd.item(r, o, false, false)
 		if item == nil {
 			continue
 		}
@@ -318,24 +337,36 @@ func Link(body []byte) (ref string, err error) {
 	return ref, nil
 }
 
-// FieldValue reads the body of a change of one field: {"value":…} (JSON Format, 11).
-func FieldValue(body []byte) (json.RawMessage, error) {
+// ParseField reads the body of a change of one field, {"value":…} (JSON Format, 11), as that of a change of the row.
+func ParseField(body []byte, f *model.Field) (*Body, error) {
 	members, err := envelope(body, `{"value": …}`)
 	if err != nil {
 		return nil, err
 	}
-	var value json.RawMessage
+	b := &Body{}
 	for _, m := range members {
 		if m.name == "value" {
-			value = json.RawMessage(m.value)
+			b.members = []member{{name: f.Name, value: m.value}}
 		} else if !strings.HasPrefix(m.name, "@") {
 			return nil, fault.New(fault.Invalid, "field.unknown", "the body of a field is {\"value\": …}, and %s has no place in it", m.name).On(m.name)
 		}
 	}
-	if value == nil {
+	if b.members == nil {
 		return nil, fault.New(fault.Invalid, "body.type", "the body of a field is {\"value\": …}").On("value")
 	}
-	return value, nil
+	return b, nil
+}
+
+// Null is the body of a change that takes one field to null.
+func Null(f *model.Field) *Body { return &Body{members: []member{{name: f.Name, value: "null"}}} }
+
+// Text is a JSON value as PostgreSQL reads the type, nil for null. The value is one that the database has given.
+func Text(raw []byte, t *model.Type) (*string, error) {
+	if string(raw) == "null" {
+		return nil, nil
+	}
+	text, err := convert(string(raw), t)
+	return &text, err
 }
 
 // KeyTexts are the values of a key, which has been read, as PostgreSQL reads them.
@@ -348,26 +379,4 @@ func KeyTexts(r *model.Resource, key []json.RawMessage) ([]string, error) {
 		}
 	}
 	return texts, nil
-}
-
-// Supply gives the row a value that the rows around it settle; one that the body gives too must be the same.
-func (row *Row) Supply(at string, f *model.Field, raw json.RawMessage) error {
-	text, err := convert(string(raw), f.Type)
-	if err != nil && string(raw) != "null" {
-		return err
-	}
-	value := &text
-	if string(raw) == "null" {
-		value = nil
-	}
-	i, found := slices.BinarySearchFunc(row.Fields, f, func(a, b *model.Field) int { return a.Index - b.Index })
-	if found {
-		if given := row.Values[i]; given == nil || value == nil || *given != *value {
-			return fault.New(fault.Invalid, "value.path", "%s/%s: the row around it says %s; leave it out", at, f.Name, raw).On(at + "/" + f.Name)
-		}
-		return nil
-	}
-	row.Fields = slices.Insert(row.Fields, i, f)
-	row.Values = slices.Insert(row.Values, i, value)
-	return nil
 }

@@ -28,19 +28,39 @@ type Row struct {
 	Version  string         // that the row must have, as @etag gives it; "" any
 }
 
+// Body is the JSON object that a write sends, parted into its members. It may be read for several operations and scopes: no value
+// of it is parsed or converted twice.
+type Body struct {
+	members []member
+	room    [8]member // for as many as most bodies have
+}
+
+// Parse parts a body into its members. The error is a fault with the line and column at which it stops being JSON.
+func Parse(body []byte) (*Body, error) {
+	b := &Body{}
+	var err error
+	b.members, err = object(body, b.room[:])
+	return b, err
+}
+
 // Read reads the body of a create or an update of a resource, as the role may do it.
-func Read(body []byte, r *model.Resource, op window.Operation, scope *access.Scope) (*Row, error) {
-	return read(body, form{resource: r, op: op, scope: scope})
+func (b *Body) Read(r *model.Resource, op window.Operation, scope *access.Scope) (*Row, error) {
+	return b.read(form{resource: r, op: op, scope: scope})
 }
 
 // Replace reads the body of a replacement: what it leaves out, of all that the role may write, goes to its default.
-func Replace(body []byte, r *model.Resource, scope *access.Scope) (*Row, error) {
-	return read(body, form{resource: r, op: window.Update, scope: scope, replace: true})
+func (b *Body) Replace(r *model.Resource, scope *access.Scope) (*Row, error) {
+	return b.read(form{resource: r, op: window.Update, scope: scope, replace: true})
 }
 
 // CreateAt reads the body of a create whose key the path gives, by the order of the key's fields.
-func CreateAt(body []byte, r *model.Resource, scope *access.Scope, key []string) (*Row, error) {
-	return read(body, form{resource: r, op: window.Create, scope: scope, key: key})
+func (b *Body) CreateAt(r *model.Resource, scope *access.Scope, key []string) (*Row, error) {
+	return b.read(form{resource: r, op: window.Create, scope: scope, key: key})
+}
+
+// CreateUnder reads the body of a create at the end of a relation, whose row before it gives the fields.
+func (b *Body) CreateUnder(r *model.Resource, scope *access.Scope, supplied []*model.Field) (*Row, error) {
+	return b.read(form{resource: r, op: window.Create, scope: scope, supplied: supplied})
 }
 
 // form is how a row is read.
@@ -54,15 +74,15 @@ type form struct {
 	flat     bool           // relations are not written
 }
 
-func read(body []byte, f form) (*Row, error) {
-	var room [8]member
-	members, err := object(body, room[:])
-	if err != nil {
-		return nil, err
-	}
+func (b *Body) read(f form) (*Row, error) {
 	var mistakes fault.List
 	rd := &reader{form: f, decision: f.scope.For(f.op, f.resource), mistakes: &mistakes}
-	row := rd.row(members)
+	for _, field := range f.supplied {
+		if !slices.ContainsFunc(b.members, func(m member) bool { return m.name == field.Name }) {
+			rd.writes(field, field.Name)
+		}
+	}
+	row := rd.row(b.members)
 	if err := told(mistakes, f.scope); err != nil {
 		return nil, err
 	}
@@ -116,14 +136,14 @@ type cell struct {
 func (rd *reader) row(members []member) *Row {
 	r, row := rd.resource, &Row{}
 	cells := make([]cell, len(r.Fields)) // by the field's index
-	texts := make([]string, len(members))
 	for i := range rd.key {
 		cells[r.Key[i].Index] = cell{true, true, &rd.key[i]}
 	}
 	for _, f := range rd.supplied {
 		cells[f.Index].given = true
 	}
-	for i, m := range members {
+	for i := range members {
+		m := &members[i]
 		f := r.Field(m.name)
 		if f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
 			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
@@ -159,11 +179,7 @@ func (rd *reader) row(members []member) *Row {
 			continue
 		}
 		c := &cells[f.Index]
-		text, null, ok := rd.value(f, m.value)
-		if c.write = ok; ok && !null {
-			texts[i] = text
-			c.value = &texts[i]
-		}
+		c.value, c.write = rd.value(f, m)
 	}
 	switch {
 	case rd.op == window.Create:
@@ -203,7 +219,7 @@ func (rd *reader) control(name, word string) {
 func isEtag(name string) bool { return name == "@etag" || name == "@odata.etag" }
 
 // version reads the version that a row must have.
-func (rd *reader) version(m member) string {
+func (rd *reader) version(m *member) string {
 	tag, ok := unquoted(m.value)
 	if !ok {
 		rd.wrong(m.name, "value.invalid", "the version of the row is expected, as it was read: a string")
@@ -221,12 +237,6 @@ func Version(tag string) string {
 	return number
 }
 
-// Object says what is wrong with a body that is no single JSON object, nil with one that is.
-func Object(body []byte) error {
-	_, err := object(body, nil)
-	return err
-}
-
 // envelope parts a body that is no row into its members.
 func envelope(body []byte, form string) ([]member, error) {
 	members, err := object(body, nil)
@@ -241,7 +251,33 @@ func envelope(body []byte, form string) ([]member, error) {
 	return members, err
 }
 
-type member struct{ name, value string } // the value is JSON
+// member is one name of an object and its value, and what has been made of the value.
+type member struct {
+	name, value string     // the value is JSON
+	converted   bool       // to the type of its field:
+	text        string     // as PostgreSQL reads it
+	err         error      // why it is none of that type
+	rows        []*bodyRow // that stand in it, nil until they are asked for
+}
+
+// bodyRow is a row that stands in a body.
+type bodyRow struct {
+	raw     string
+	members []member
+	err     error // why it has none
+}
+
+// bodyRows parts values into their members.
+func bodyRows(values []string) []*bodyRow {
+	list := make([]*bodyRow, len(values))
+	for i, raw := range values {
+		list[i] = &bodyRow{raw: raw}
+		if raw[0] == '{' {
+			list[i].members, list[i].err = membersOf(raw, nil)
+		}
+	}
+	return list
+}
 
 // object parts the body into its members and refuses what is no single JSON object, with the line and column.
 func object(body []byte, room []member) ([]member, error) {
@@ -446,24 +482,27 @@ func (rd *reader) missing(cells []cell) {
 	}
 }
 
-// value converts one member. An ok of false says that a mistake was noted.
-func (rd *reader) value(f *model.Field, raw string) (text string, null, ok bool) {
-	if raw == "null" && (f.Type.Kind != model.JSON || f.Nullable) {
+// value is the value of a member as PostgreSQL reads it, nil for null. An ok of false says that a mistake was noted.
+func (rd *reader) value(f *model.Field, m *member) (value *string, ok bool) {
+	if m.value == "null" && (f.Type.Kind != model.JSON || f.Nullable) {
 		if !f.Nullable {
 			rd.wrong(f.Name, "field.null", "can't be null: %s is expected", articled(f.Type))
 		}
-		return "", true, f.Nullable
+		return nil, f.Nullable
 	}
-	text, err := convert(raw, f.Type)
-	if err != nil {
-		rd.wrong(f.Name, "value.invalid", "%s", err)
-		return "", false, false
+	if !m.converted {
+		m.text, m.err = convert(m.value, f.Type)
+		m.converted = true
+	}
+	if m.err != nil {
+		rd.wrong(f.Name, "value.invalid", "%s", m.err)
+		return nil, false
 	}
 	for i := range f.Checks {
-		if c := &f.Checks[i]; !c.Holds(text) {
-			rd.wrong(f.Name, "value.check", "%s is expected, this is %s", c, raw)
-			return "", false, false
+		if c := &f.Checks[i]; !c.Holds(m.text) {
+			rd.wrong(f.Name, "value.check", "%s is expected, this is %s", c, m.value)
+			return nil, false
 		}
 	}
-	return text, false, true
+	return &m.text, true
 }

@@ -7,6 +7,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
 )
@@ -97,7 +98,7 @@ func TestRead(t *testing.T) {
 				t.Fatal(err)
 			}
 			r := m.Resource(tt.resource)
-			row, err := payload.Read([]byte(tt.body), r, tt.op, scope)
+			row, err := read([]byte(tt.body), r, tt.op, scope)
 			got := ""
 			switch f, _ := fault.From(err); {
 			case err == nil:
@@ -120,6 +121,31 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// read parses a body and reads it, as requests do.
+func read(text []byte, r *model.Resource, op window.Operation, scope *access.Scope) (*payload.Row, error) {
+	body, err := payload.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return body.Read(r, op, scope)
+}
+
+func replace(text []byte, r *model.Resource, scope *access.Scope) (*payload.Row, error) {
+	body, err := payload.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return body.Replace(r, scope)
+}
+
+func delta(text []byte, r *model.Resource, scope *access.Scope) ([]*payload.Item, error) {
+	body, err := payload.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return body.Delta(r, scope)
+}
+
 func FuzzRead(f *testing.F) {
 	m, policy := harbour.Saltmere(f)
 	scope, _ := policy.Scope(access.Caller{Subject: "x", Roles: []string{"harbour_master"}})
@@ -131,10 +157,10 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"@id":"tugs/3","@odata.id":null}`))
 	f.Fuzz(func(t *testing.T, body []byte) {
 		r := m.Resource("vessels")
-		_, created := payload.Read(body, r, window.Create, scope)
-		_, changed := payload.Read(body, r, window.Update, scope)
-		_, replaced := payload.Replace(body, r, scope)
-		_, many := payload.Delta(body, r, scope)
+		_, created := read(body, r, window.Create, scope)
+		_, changed := read(body, r, window.Update, scope)
+		_, replaced := replace(body, r, scope)
+		_, many := delta(body, r, scope)
 		_, batch := payload.Batch(body)
 		_, link := payload.Link(body)
 		for _, err := range []error{created, changed, replaced, many, batch, link} {
@@ -155,7 +181,7 @@ func BenchmarkRead(b *testing.B) {
 	body := []byte(`{"port_call_id":4711,"description":"Oats","hs_code":"100400","tonnes":12.5}`)
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, err := payload.Read(body, m.Resource("cargo_items"), window.Create, scope); err != nil {
+		if _, err := read(body, m.Resource("cargo_items"), window.Create, scope); err != nil {
 			b.Fatal(err)
 		}
 	}

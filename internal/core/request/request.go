@@ -7,13 +7,11 @@
 package request
 
 import (
-	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -33,6 +31,7 @@ type Request struct {
 	options  []option
 	filters  [][]token // of $filter(…) in the path
 	params   []int     // of a named query: the literal of each parameter
+	shown    []ExpandNode
 	text     []string
 	scanned  *scanner // of the options' tokens
 	room     struct { // for as much as most requests have
@@ -232,30 +231,6 @@ func (r *Request) Options() []string {
 // HasOptions says whether the request has any options.
 func (r *Request) HasOptions() bool { return len(r.options) > 0 }
 
-// KeyTexts are the values of the key at the end of the path, as texts that PostgreSQL casts to their types.
-func (r *Request) KeyTexts(q *Query) ([]string, error) {
-	texts := make([]string, len(q.Key))
-	for i := range q.Key {
-		arg, err := q.Key[i].Arg(r.Literals)
-		if err != nil {
-			return nil, err
-		}
-		switch arg := arg.(type) {
-		case nil: // too large a number
-			texts[i] = q.Key[i].literal(r.Literals).Text
-		case string:
-			texts[i] = arg
-		case []byte:
-			texts[i] = `\x` + hexString(arg)
-		case time.Time:
-			texts[i] = TimeText(arg, q.Key[i].T.Kind)
-		default:
-			texts[i] = fmt.Sprint(arg)
-		}
-	}
-	return texts, nil
-}
-
 // Path is the path as it was read.
 func (r *Request) Path() string { return r.text[0] }
 
@@ -335,6 +310,9 @@ func (r *Request) Parse() (*Options, error) {
 			filter = &BinaryNode{Operator: "and", Left: filter, Right: o.Filter}
 		}
 		o.Filter = filter
+	}
+	if o.Expand == nil {
+		o.Expand = r.shown
 	}
 	return o, nil
 }

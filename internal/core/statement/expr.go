@@ -22,8 +22,8 @@ type builder struct {
 	fields  []*model.Field  // that are written
 	params  []request.Value // of the named query that is read
 	uses    map[string]*Use
-	with    []string // of WITH: what the statement names before it begins
-	full    bool     // rows tell their links, and their fields the types that JSON does not show
+	lists   int  // of a write of many: how many lists its input has so far
+	full    bool // rows tell their links, and their fields the types that JSON does not show
 }
 
 type valueKey struct {

@@ -17,16 +17,21 @@ type Plan struct {
 	Slots   []Slot
 	Columns []Column // of a row of the answer; they come first in the SQL row unless At says otherwise
 	Total   int      // place of the total in the SQL row, -1: not asked for
-	Number  int      // of a bulk write whose rows come back, place of the row's number in the input, from 1; -1: none
-	Missing int      // of a bulk write, place of the numbers of the rows that there were none for, as text; -1: none
+	Missing int      // of a write of many, place of the numbers of the rows of the input that there were none for, as text; -1: none
+	Absent  int      // of ties, place of the numbers of those that lack the far end; -1: none
 	Present int      // place of the column that is null where there is a total but no row, -1: none
 	Version int      // place of the row's version (xmin), -1: none
 	Order   []int    // places of the order's values, for the next link
 	Guards  Guards
-	Body    []*model.Field  // of a write: what its Body slots stand for
-	Short   bool            // of a read: one row by its key, from one table and no other
-	Many    bool            // of a write: every row that was written comes back
-	Uses    map[string]*Use // by the alias of each table: what an index could serve
+
+	Expected      int             // of a release, place of the number of rows that it is about; -1: none
+	InputOrdinal  int             // of a write of many whose rows come back, place of the row's number in the input, from 1; -1: none
+	Returned      []*model.Field  // of such a write: fields that later steps refer to,
+	Values        []int           // and the places of their values
+	Body          []*model.Field  // of a write: what its Body slots stand for
+	SingleKeyRead bool            // of a read: one row by its key, from one table and no other
+	ReturnsRows   bool            // of a write: every row that was written comes back
+	Uses          map[string]*Use // by the alias of each table: what an index could serve
 }
 
 // Use is how a statement uses the columns of a table.
@@ -45,12 +50,12 @@ type Bounds struct {
 }
 
 func newPlan() *Plan {
-	return &Plan{Total: -1, Number: -1, Missing: -1, Present: -1, Version: -1, Guards: Guards{-1, -1}}
+	return &Plan{Total: -1, Missing: -1, Absent: -1, Present: -1, Version: -1, Expected: -1, InputOrdinal: -1, Guards: Guards{-1, -1}}
 }
 
 // Guards are places of boolean columns in the row of a write, -1 where there is none: whether the row as written meets the
 // rule of the write, and whether the role may read it.
-type Guards struct{ Kept, Readable int }
+type Guards struct{ RuleHolds, Readable int }
 
 // ColumnKind says how a column of the SQL row becomes a part of the answer.
 type ColumnKind uint8

@@ -36,7 +36,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 		if b.versioned(q) && len(q.Expand) == 0 {
 			plan.Version = list.add(alias + ".xmin")
 		}
-		plan.Short = plan.Version >= 0 && b.tables() == 1 && len(q.Computed) == 0
+		plan.SingleKeyRead = plan.Version >= 0 && b.tables() == 1 && len(q.Computed) == 0
 		body = table + f.joins.String() + where
 	case len(q.Expand) == 0:
 		where := f.where(q, alias)

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
@@ -64,7 +65,7 @@ func TestRead(t *testing.T) {
 			}
 		}
 		short := ""
-		if plan.Short {
+		if plan.SingleKeyRead {
 			short = ", short"
 		}
 		fmt.Fprintf(&got, "%s\n-- %v%s\n\n", plan.SQL, args, short)
@@ -113,18 +114,6 @@ func TestWrite(t *testing.T) {
 		}
 		return list
 	}
-	other := func(path string) *request.Query {
-		r, err := request.Read(m, path, "")
-		if err != nil {
-			t.Fatal(err)
-		}
-		q, err := r.Resolve()
-		if err != nil {
-			t.Fatal(err)
-		}
-		q.Fix(r.Literals)
-		return q
-	}
 	tests := []struct {
 		what        string
 		caller      access.Caller
@@ -163,24 +152,49 @@ func TestWrite(t *testing.T) {
 		{"deletion of each", master, "cargo_items/$filter(port_call%2Fstatus eq 'cancelled')/$each", "", func(w write) *statement.Plan { return statement.DeleteEach(w.q, w.scope) }},
 		{"how many a change would touch", agent, "port_calls/$filter(draught_m gt 5)/$each", "", func(w write) *statement.Plan { return statement.Touched(w.q, w.scope, window.Update) }},
 		{"creation of many", master, "tugs", "", func(w write) *statement.Plan {
-			return statement.CreateRows(w.q, append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...), w.scope, false)
+			return statement.CreateRows(w.q, statement.Rows{Given: append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...)}, w.scope)
 		}},
 		{"creation of many, shown", agent, "port_calls", "select=id", func(w write) *statement.Plan {
-			return statement.CreateRows(w.q, given(w, false, "vessel_id", "eta", "draught_m"), w.scope, true)
+			return statement.CreateRows(w.q, statement.Rows{Given: given(w, false, "vessel_id", "eta", "draught_m"), Show: true}, w.scope)
+		}},
+		{"creation of many that later steps refer to", master, "vessels", "", func(w write) *statement.Plan {
+			return statement.CreateRows(w.q, statement.Rows{Given: given(w, false, "name"), Returned: fields(w, "id", "imo_number")}, w.scope)
+		}},
+		{"creation of many of which nothing is given", master, "port_calls", "", func(w write) *statement.Plan {
+			return statement.CreateRows(w.q, statement.Rows{Returned: fields(w, "id")}, w.scope)
 		}},
 		{"change of many", agent, "port_calls", "", func(w write) *statement.Plan {
-			return statement.UpdateRows(w.q, false, given(w, true, "eta", "etd"), w.scope, false)
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Given: given(w, true, "eta", "etd")}, w.scope)
 		}},
 		{"change of many versions, shown", master, "berths", "", func(w write) *statement.Plan {
-			return statement.UpdateRows(w.q, true, given(w, false, "quay"), w.scope, true)
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Versioned: true, Given: given(w, false, "quay"), Show: true}, w.scope)
 		}},
-		{"deletion of many", master, "pilotages", "", func(w write) *statement.Plan { return statement.DeleteRows(w.r, true, w.scope) }},
-		{"tie", office, "port_calls/17", "", func(w write) *statement.Plan {
-			return statement.Tie(w.r.Relation("tugs"), w.q, other("tugs/3"), w.scope)
+		{"change of many that must be tied", office, "cargo_items", "", func(w write) *statement.Plan {
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("cargo_items"), Given: given(w, false, "description")}, w.scope)
 		}},
-		{"untie", office, "port_calls/17", "", func(w write) *statement.Plan {
-			return statement.Untie(w.r.Relation("tugs"), w.q, other("tugs/3"), w.scope)
+		{"change of many as two roles, which later steps refer to", both, "port_calls", "", func(w write) *statement.Plan {
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Given: given(w, false, "etd"), Returned: fields(w, "id", "berth_code")}, w.scope)
 		}},
+		{"deletion of many", master, "pilotages", "", func(w write) *statement.Plan {
+			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, Versioned: true}, w.scope)
+		}},
+		{"deletion of many that a junction ties", master, "tugs", "", func(w write) *statement.Plan {
+			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("tugs")}, w.scope)
+		}},
+		{"look-up by key", agent, "port_calls", "", func(w write) *statement.Plan {
+			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}}, fields(w, "id", "vessel_id"), w.scope)
+		}},
+		{"look-up along relations", agent, "port_calls", "", func(w write) *statement.Plan {
+			vessel := w.r.Relation("vessel")
+			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}, {Resource: vessel.To, Via: vessel}, {Resource: w.r, Via: vessel.To.Relation("port_calls"), Key: make([]change.Value, 1)}}, nil, w.scope)
+		}},
+		{"release of what is left out", office, "vessels", "", func(w write) *statement.Plan {
+			return statement.Release(m.Resource("berths").Relation("port_calls"), true, w.scope)
+		}},
+		{"look-up of what is left out", agent, "vessels", "", func(w write) *statement.Plan {
+			return statement.LeftOut(w.r.Relation("port_calls"), false, w.scope)
+		}},
+		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan { return statement.Links(w.r.Relation("tugs"), w.scope) }},
 	}
 	var got strings.Builder
 	for _, tt := range tests {
@@ -193,7 +207,7 @@ func TestWrite(t *testing.T) {
 		for _, place := range []struct {
 			what string
 			at   int
-		}{{"version", plan.Version}, {"total", plan.Total}, {"number", plan.Number}, {"missing", plan.Missing}, {"kept", plan.Guards.Kept}, {"readable", plan.Guards.Readable}} {
+		}{{"version", plan.Version}, {"total", plan.Total}, {"number", plan.InputOrdinal}, {"missing", plan.Missing}, {"absent", plan.Absent}, {"expected", plan.Expected}, {"kept", plan.Guards.RuleHolds}, {"readable", plan.Guards.Readable}} {
 			if place.at >= 0 {
 				fmt.Fprintf(&got, "--   %s at %d\n", place.what, place.at)
 			}

@@ -112,7 +112,7 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, sh
 	f := b.from(q.Root, written, false)
 	list, source := &selectList{}, "written"
 	if show {
-		plan.Many = true
+		plan.ReturnsRows = true
 		plan.Columns = f.columns(q, written, list)
 		if b.hides(r) {
 			source = b.shownOf(r, window.Update, "")
@@ -122,7 +122,7 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, sh
 		plan.Total = list.add("count(*)")
 		if rule, joins := b.kept(window.Update, r, written); rule != "" {
 			f.joins.WriteString(joins)
-			plan.Guards.Kept = list.add("coalesce(bool_and(" + rule + "), true)")
+			plan.Guards.RuleHolds = list.add("coalesce(bool_and(" + rule + "), true)")
 		}
 	}
 	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom " + source + " " + written + f.joins.String()
@@ -219,6 +219,9 @@ func (b *builder) target(q *request.Query, alias string, op window.Operation, co
 	for i := range q.Key {
 		keys[i] = "(" + column(alias, r.Key[i]) + " = " + f.expr(&q.Key[i]) + ")"
 	}
+	if len(keys) == 0 {
+		keys = append(keys, "false") // a path without a key names no row; this is the second lock
+	}
 	if conditional {
 		keys = append(keys, alias+".xmin = any("+b.arg(Slot{Role: Versions}, "text[]")+"::xid[])")
 	}
@@ -251,10 +254,10 @@ func (b *builder) covered(op window.Operation, r *model.Resource, alias string) 
 // guards adds to the list whether a row that was written meets the rules of the operation and of reading, and tells the places.
 func (b *builder) guards(f *from, list *selectList, op window.Operation, r *model.Resource, alias string, places *Guards) {
 	if b.hides(r) {
-		places.Kept, places.Readable = list.add(alias+"."+keptRow), list.add(alias+"."+readableRow)
+		places.RuleHolds, places.Readable = list.add(alias+"."+keptRow), list.add(alias+"."+readableRow)
 		return
 	}
-	b.guard(f, list, op, r, alias, &places.Kept)
+	b.guard(f, list, op, r, alias, &places.RuleHolds)
 	if b.scope.For(window.Read, r) != nil {
 		b.guard(f, list, window.Read, r, alias, &places.Readable)
 	}

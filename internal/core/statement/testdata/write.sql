@@ -269,6 +269,34 @@ left join "harbour"."vessel" v2 on v2."id" = p."vessel_id"
 --   kept at 2
 --   readable at 3
 
+-- creation of many that later steps refer to, as harbour_master: /vessels?
+with input as (
+  select * from unnest($1::text[]) with ordinality i(v0, n)
+), inserted as (
+  insert into "harbour"."vessel" ("name")
+  select input.v0::text from input order by input.n returning *
+), written as (
+  select *, row_number() over () as "row number" from inserted
+)
+select v."row number", v."id", v."imo_number"
+from written v
+--   $1 list 0
+--   number at 0
+
+-- creation of many of which nothing is given, as harbour_master: /port_calls?
+with input as (
+  select * from unnest($1::text[]) with ordinality i(nothing, n)
+), inserted as (
+  insert into "harbour"."port_call" ("vessel_id")
+  select null from input order by input.n returning *
+), written as (
+  select *, row_number() over () as "row number" from inserted
+)
+select p."row number", p."id"
+from written p
+--   $1 list 0
+--   number at 0
+
 -- change of many, as agent: /port_calls?
 with input as (
   select * from unnest($1::text[], $2::text[], $3::boolean[], $4::text[], $5::boolean[]) with ordinality i(k0, v0, g0, v1, g1, n)
@@ -300,7 +328,7 @@ with input as (
 ), written as (
   update "harbour"."berth" b set "quay" = input.v0::text
   from input
-  where (input.version is null or b.xmin = input.version::xid) and b."code" = input.k0::text returning b.*, input.n as "row number"
+  where (input.version is null or b.xmin = any(string_to_array(input.version, ',')::xid[])) and b."code" = input.k0::text returning b.*, input.n as "row number"
 )
 select b2."code", b2."quay", b2."length_m", b2."max_draught_m", b2."shore_power", b2."row number"
 from written b2
@@ -309,13 +337,61 @@ from written b2
 --   $3 list 2
 --   number at 5
 
+-- change of many that must be tied, as office: /cargo_items?
+with input as (
+  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(k0, t0, v0, n)
+), written as (
+  update "harbour"."cargo_item" c set "description" = input.v0::text
+  from input
+  where c."id" = input.k0::int4 and (input.t0 is null or c."port_call_id" = input.t0::int4) returning c.*, input.n as "row number"
+)
+select count(*), (select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written."row number" = input.n))
+from written c2
+--   $1 list 0
+--   $2 list 1
+--   $3 list 2
+--   total at 0
+--   missing at 1
+
+-- change of many as two roles, which later steps refer to, as agent and pilot: /port_calls?
+with input as (
+  select * from unnest($1::text[], $2::text[]) with ordinality i(k0, v0, n)
+), written as (
+  update "harbour"."port_call" p set "etd" = input.v0::timestamptz
+  from input, (select p2."id" from "harbour"."port_call" p2
+left join "harbour"."vessel" v on v."id" = p2."vessel_id" where ((v."agent_id" = $3::bigint) and (p2."status" = $4::"harbour"."call_status"))) target
+  where p."id" = input.k0::int4 and p."id" = target."id" returning p.*, input.n as "row number"
+)
+select p3."row number", r."id", r."berth_code", p3."kept row", p3."readable row"
+from (select coalesce(((v2."agent_id" = $5::bigint) and (p4."status" = $6::"harbour"."call_status")), false) as "kept row", coalesce(true, false) as "readable row", coalesce((v3."agent_id" = $7::bigint), false) as "shown 0", coalesce((v4."agent_id" = $8::bigint), false) as "shown 1", coalesce((v5."agent_id" = $9::bigint), false) as "shown 2", coalesce((v6."agent_id" = $10::bigint), false) as "shown 3", p4."id", p4."vessel_id", p4."berth_code", p4."status", p4."eta", p4."etd", case when (v3."agent_id" = $7::bigint) then p4."arrived_at" end as "arrived_at", case when (v4."agent_id" = $8::bigint) then p4."departed_at" end as "departed_at", p4."draught_m", p4."hazardous", p4."remarks", case when (v5."agent_id" = $9::bigint) then p4."created_at" end as "created_at", case when (v6."agent_id" = $10::bigint) then p4."updated_at" end as "updated_at", p4."row number"
+  from written p4
+left join "harbour"."vessel" v2 on v2."id" = p4."vessel_id"
+left join "harbour"."vessel" v3 on v3."id" = p4."vessel_id"
+left join "harbour"."vessel" v4 on v4."id" = p4."vessel_id"
+left join "harbour"."vessel" v5 on v5."id" = p4."vessel_id"
+left join "harbour"."vessel" v6 on v6."id" = p4."vessel_id") p3
+join written r on r."row number" = p3."row number"
+--   $1 list 0
+--   $2 list 1
+--   $3 claim agent_id
+--   $4 a literal
+--   $5 claim agent_id
+--   $6 a literal
+--   $7 claim agent_id
+--   $8 claim agent_id
+--   $9 claim agent_id
+--   $10 claim agent_id
+--   number at 0
+--   kept at 3
+--   readable at 4
+
 -- deletion of many, as harbour_master: /pilotages?
 with input as (
   select * from unnest($1::text[], $2::text[], $3::text[], $4::text[]) with ordinality i(k0, k1, k2, version, n)
 ), written as (
   delete from "harbour"."pilotage" p
   using input
-  where (input.version is null or p.xmin = input.version::xid) and p."port_call_id" = input.k0::int4 and p."pilot_id" = input.k1::uuid and p."direction" = input.k2::"harbour"."pilot_direction" returning input.n as "row number"
+  where (input.version is null or p.xmin = any(string_to_array(input.version, ',')::xid[])) and p."port_call_id" = input.k0::int4 and p."pilot_id" = input.k1::uuid and p."direction" = input.k2::"harbour"."pilot_direction" returning input.n as "row number"
 )
 select count(*), (select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written."row number" = input.n))
 from written w
@@ -326,32 +402,117 @@ from written w
 --   total at 0
 --   missing at 1
 
--- tie, as office: /port_calls/17?
-with near as (select p."id" from "harbour"."port_call" p
-where (p."id" = $1::integer)),
-far as (select t."id" from "harbour"."tug" t
-where (t."id" = $2::integer)),
-done as (
+-- deletion of many that a junction ties, as harbour_master: /tugs?
+with input as (
+  select * from unnest($1::text[], $2::text[]) with ordinality i(k0, t0, n)
+), written as (
+  delete from "harbour"."tug" t
+  using input
+  where t."id" = input.k0::int4 and (input.t0 is null or exists (select from "harbour"."port_call_tug" j where j."port_call_id" = input.t0::int4 and t."id" = j."tug_id")) returning input.n as "row number"
+)
+select count(*), (select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written."row number" = input.n))
+from written w
+--   $1 list 0
+--   $2 list 1
+--   total at 0
+--   missing at 1
+
+-- look-up by key, as agent: /port_calls?
+with input as (
+  select * from unnest($1::text[]) with ordinality i(k0, n)
+)
+select input.n, p."id", p."vessel_id"
+from input
+join (select p.* from "harbour"."port_call" p
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where (v."agent_id" = $2::bigint)) p on p."id" = input.k0::int4
+--   $1 list 0
+--   $2 claim agent_id
+--   number at 0
+
+-- look-up along relations, as agent: /port_calls?
+with input as (
+  select * from unnest($1::text[], $4::text[]) with ordinality i(k0, k1, n)
+)
+select input.n
+from input
+join (select p.* from "harbour"."port_call" p
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where (v."agent_id" = $2::bigint)) p on p."id" = input.k0::int4
+join "harbour"."vessel" v2 on v2."id" = p."vessel_id" and (v2."agent_id" = $3::bigint)
+join (select p2.* from "harbour"."port_call" p2
+left join "harbour"."vessel" v3 on v3."id" = p2."vessel_id" where (v3."agent_id" = $5::bigint)) p2 on p2."vessel_id" = v2."id" and p2."id" = input.k1::int4
+--   $1 list 0
+--   $2 claim agent_id
+--   $3 claim agent_id
+--   $4 list 1
+--   $5 claim agent_id
+--   number at 0
+
+-- release of what is left out, as office: /vessels?
+with input as (
+  select * from unnest($1::text[]) with ordinality i(t0, n)
+), near as (
+  select input.t0::text as "code", n from input
+), stays as (
+  select * from unnest($2::text[]) with ordinality i(k0, n)
+), left_out as (
+  select p."id", near.n from near, "harbour"."port_call" p
+where p."berth_code" = near."code" and not exists (select from stays where p."id" = stays.k0::int4)
+), written as (
+  update "harbour"."port_call" p2 set "berth_code" = null
+  from left_out
+  where p2."id" = left_out."id" returning p2.*
+)
+select count(*), (select count(*) from left_out)
+from written p3
+--   $1 list 0
+--   $2 list 1
+--   total at 0
+--   expected at 1
+
+-- look-up of what is left out, as agent: /vessels?
+with input as (
+  select * from unnest($1::text[]) with ordinality i(t0, n)
+), near as (
+  select input.t0::int4 as "id", n from input
+), left_out as (
+  select p."id", near.n from near, "harbour"."port_call" p
+left join "harbour"."vessel" v on v."id" = p."vessel_id"
+where p."vessel_id" = near."id" and (v."agent_id" = $2::bigint)
+)
+select l.n, l."id"
+from left_out l order by l.n, l."id" limit 1
+--   $1 list 0
+--   $2 claim agent_id
+--   number at 0
+
+-- ties, as office: /port_calls/17?
+with input as (
+  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
+),
+near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
+where p."id" = input.k0::int4),
+far as (select input.n, t."id" from input, "harbour"."tug" t
+where t."id" = input.f0::int4),
+untied as (
+  delete from "harbour"."port_call_tug" j using near join far using (n)
+  where near.act = 'untie' and j."port_call_id" = near."id" and j."tug_id" = far."id" returning near.n
+),
+left_out as (
+  delete from "harbour"."port_call_tug" j using near
+  where near.act = 'only' and j."port_call_id" = near."id" and exists (select from "harbour"."tug" t2
+where t2."id" = j."tug_id")
+    and not exists (select from input i join far using (n) where i.act = 'tie' and i.k0 = near.k0 and j."tug_id" = far."id")
+),
+tied as (
   insert into "harbour"."port_call_tug" ("port_call_id", "tug_id")
-  select near."id", far."id" from near, far
+  select near."id", far."id" from near join far using (n) where near.act = 'tie' order by n
   on conflict do nothing
 )
-select (select count(*) from near) * (select count(*) from far)
---   $1 a literal
---   $2 a literal
+select (select count(*) from input), (select string_agg(i.n::text, ',' order by i.n) from input i where not exists (select from near where near.n = i.n)), (select string_agg(i.n::text, ',' order by i.n) from input i where i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists (select from untied where untied.n = i.n))
+--   $1 list 0
+--   $2 list 1
+--   $3 list 2
 --   total at 0
-
--- untie, as office: /port_calls/17?
-with near as (select p."id" from "harbour"."port_call" p
-where (p."id" = $1::integer)),
-far as (select t."id" from "harbour"."tug" t
-where (t."id" = $2::integer)),
-done as (
-  delete from "harbour"."port_call_tug" j using near, far
-  where j."port_call_id" = near."id" and j."tug_id" = far."id" returning true
-)
-select (select count(*) from done)
---   $1 a literal
---   $2 a literal
---   total at 0
+--   missing at 1
+--   absent at 2
 

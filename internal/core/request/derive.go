@@ -1,0 +1,155 @@
+package request
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"eagerwindow/internal/core/model"
+)
+
+// AtRow is the request for the row of the resource with that key, and with the same options. The values of the key are written as in
+// the segments of a path.
+func (r *Request) AtRow(key []string) *Request {
+	at := *r
+	at.scanned = nil // it is r's to release
+	at.Single, at.View, at.Field, at.filters, at.After = true, Rows, nil, nil, ""
+	at.Literals = slices.Clone(r.Literals)
+	parts := make([]keyPart, len(key))
+	for i, text := range key {
+		parts[i].literal = len(at.Literals)
+		at.Literals = append(at.Literals, Literal{Class: Segment, Text: text, Option: "path"})
+	}
+	at.hops = []hop{{resource: r.Resource, key: parts}}
+	at.Shape = r.Shape + " at a row"
+	at.text = []string{RowPath(r.Resource, key)}
+	return &at
+}
+
+// ForRow is the request for the row of a resource with that key, without options.
+func ForRow(r *model.Resource, key []string) *Request {
+	return (&Request{Resource: r, Shape: "/" + r.Name}).AtRow(key)
+}
+
+// SegmentText is a value of a key as a segment of a path has it; text is as PostgreSQL reads it.
+func SegmentText(text string, t *model.Type) string {
+	if t.Kind == model.Binary {
+		if b, err := hex.DecodeString(strings.TrimPrefix(text, `\x`)); err == nil {
+			return base64.RawURLEncoding.EncodeToString(b)
+		}
+	}
+	return text
+}
+
+// Bare is the request without its options.
+func (r *Request) Bare() *Request {
+	bare := *r
+	bare.scanned, bare.options, bare.shown = nil, nil, nil
+	bare.Shape = r.Shape + " bare"
+	return &bare
+}
+
+// Before is the request for the row, or the rows, that the last relation of the path starts from, without options; nil where the path
+// follows none.
+func (r *Request) Before() *Request {
+	n := len(r.hops) - 1
+	if n < 1 {
+		return nil
+	}
+	before := r.Bare()
+	last := r.hops[n-1]
+	before.hops, before.Resource, before.Single = r.hops[:n], last.resource, last.single()
+	before.View, before.Field, before.filters = Rows, nil, nil
+	before.Shape = r.Shape + " before"
+	before.text = []string{r.Parent()}
+	return before
+}
+
+// OfRow is the request for the row whose field the path names, without the field.
+func (r *Request) OfRow() *Request {
+	row := *r
+	row.scanned, row.Field, row.View = nil, nil, Rows
+	row.Shape = r.Shape + " of the row"
+	row.text = slices.Clone(r.text)
+	row.text[0] = r.text[0][:strings.LastIndexByte(r.text[0], '/')]
+	return &row
+}
+
+// Showing is the request with relations in its answer that its options do not name.
+func (r *Request) Showing(relations []ExpandNode) *Request {
+	shown := *r
+	shown.scanned, shown.shown = nil, relations
+	shown.Shape = r.Shape + " showing " + ExpandText(relations)
+	return &shown
+}
+
+// ExpandText prints relations as expand names them.
+func ExpandText(list []ExpandNode) string {
+	parts := make([]string, len(list))
+	for i, e := range list {
+		parts[i] = e.Path.Name
+		if len(e.Options.Expand) > 0 {
+			parts[i] += "(" + ExpandText(e.Options.Expand) + ")"
+		}
+	}
+	return strings.Join(parts, ",")
+}
+
+// KeyTexts are the values of the key at the end of the path, as texts that PostgreSQL casts to their types; nil where it has none.
+func (r *Request) KeyTexts(q *Query) ([]string, error) { return r.hopTexts(q, len(q.Path)-1) }
+
+// hopTexts are the values of the key of one resource of the path.
+func (r *Request) hopTexts(q *Query, hop int) ([]string, error) {
+	key := q.Path[hop].Key
+	if key == nil {
+		return nil, nil
+	}
+	texts := make([]string, len(key))
+	for i := range key {
+		arg, err := key[i].Arg(r.Literals)
+		if err != nil {
+			return nil, err
+		}
+		switch arg := arg.(type) {
+		case nil: // too large a number
+			texts[i] = key[i].literal(r.Literals).Text
+		case string:
+			texts[i] = arg
+		case []byte:
+			texts[i] = `\x` + hexString(arg)
+		case time.Time:
+			texts[i] = TimeText(arg, key[i].T.Kind)
+		default:
+			texts[i] = fmt.Sprint(arg)
+		}
+	}
+	return texts, nil
+}
+
+// Place is one resource on the way to a row: the first, or one that a relation leads to from the place before; and the row of it that
+// is meant, nil where the relation leads to one alone.
+type Place struct {
+	Resource *model.Resource
+	Via      *model.Relation
+	Key      []string // as PostgreSQL reads it
+}
+
+// Places is the way that the path leads to its row.
+func (r *Request) Places() ([]Place, error) {
+	q, err := r.Bare().Resolve()
+	if err != nil {
+		return nil, err
+	}
+	places := make([]Place, len(q.Path))
+	for i, h := range q.Path {
+		key, err := r.hopTexts(q, i)
+		if err != nil {
+			return nil, err
+		}
+		places[i] = Place{h.Resource, h.Via, key}
+	}
+	return places, nil
+}

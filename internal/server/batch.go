@@ -65,6 +65,7 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API,
 		}
 	}
 	b := &batch{server: s, w: w, r: r, caller: caller, carry: preferences(r).Carry, failed: map[string]bool{}, done: map[string]*outcome{}}
+	api = api.Referring(b.resolve)
 	if b.carry {
 		w.Header().Set("Preference-Applied", "continue-on-error")
 	}
@@ -239,8 +240,6 @@ func (b *batch) request(q *payload.Request) (*http.Request, error) {
 	var text string
 	if len(q.Body) > 0 && q.Body[0] == '"' && json.Unmarshal(q.Body, &text) == nil { // of another type than JSON
 		body, kind = []byte(text), "text/plain"
-	} else if body, err = b.refer(body); err != nil {
-		return nil, err
 	}
 	r := b.r.Clone(b.r.Context())
 	r.Method, r.URL, r.RequestURI = q.Method, at, at.RequestURI()
@@ -300,59 +299,4 @@ func (b *batch) resolve(text string) (string, error) {
 
 func (b *batch) noReference(text string) error {
 	return fault.New(fault.Invalid, "batch.reference", "%s stands for what a request before has made or read, and there is none of that id", text)
-}
-
-// refer puts paths where a body refers to rows of requests before: in @id and in …@odata.bind.
-func (b *batch) refer(body []byte) ([]byte, error) {
-	if !bytes.Contains(body, []byte(`"$`)) {
-		return body, nil
-	}
-	d := json.NewDecoder(bytes.NewReader(body))
-	d.UseNumber()
-	type level struct {
-		object, value bool // the next token of an object is a value
-		key           string
-	}
-	levels := []level{{}}
-	var out []byte
-	copied := 0
-	for {
-		before := int(d.InputOffset())
-		token, err := d.Token()
-		if err != nil { // the end, or what the reader of bodies will refuse
-			return append(out, body[copied:]...), nil
-		}
-		top := &levels[len(levels)-1]
-		switch token := token.(type) {
-		case json.Delim:
-			switch token {
-			case '{', '[':
-				top.value = false
-				levels = append(levels, level{object: token == '{', key: top.key})
-			default:
-				levels = levels[:len(levels)-1]
-			}
-			continue
-		case string:
-			if top.object && !top.value {
-				top.key, top.value = token, true
-				continue
-			}
-			refers := top.key == "@id" || top.key == "@odata.id" || strings.HasSuffix(top.key, "@odata.bind") || strings.HasSuffix(top.key, "@bind")
-			if refers && strings.HasPrefix(token, "$") {
-				path, err := b.resolve(token)
-				if err != nil {
-					return nil, err
-				}
-				start := before + bytes.IndexByte(body[before:], '"')
-				text, err := json.Marshal(path)
-				if err != nil {
-					return nil, err
-				}
-				out = append(append(out, body[copied:start]...), text...)
-				copied = int(d.InputOffset())
-			}
-		}
-		top.value = false
-	}
 }

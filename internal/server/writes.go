@@ -101,19 +101,14 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 
 // link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
 func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if err := unconditional(r); err != nil {
+	in, err := unconditional(r)
+	if err != nil {
 		return err
 	}
 	if _, err := linkOption(r); err != nil {
 		return err
 	}
-	err := api.Link(r.Context(), caller, below(r), r.Method == http.MethodPut, func() (string, error) {
-		body, err := jsonBody(r, maxBody)
-		if err != nil {
-			return "", err
-		}
-		return payload.Link(body)
-	})
+	err = api.Link(r.Context(), caller, in, r.Method == http.MethodPut)
 	if err == nil {
 		w.WriteHeader(http.StatusNoContent)
 	}
@@ -121,7 +116,7 @@ func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, 
 }
 
 func (s *Server) unlink(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
-	if err := unconditional(r); err != nil {
+	if _, err := unconditional(r); err != nil {
 		return err
 	}
 	id, err := linkOption(r)
@@ -153,13 +148,13 @@ func linkOption(r *http.Request) (id string, err error) {
 	return id, nil
 }
 
-// unconditional refuses a link that is to be made or removed on a condition.
-func unconditional(r *http.Request) error {
+// unconditional is a link that is to be made or removed; a condition of it is refused.
+func unconditional(r *http.Request) (service.Write, error) {
 	in, err := writeOf(r)
 	if err == nil {
 		err = in.Unconditional("a relation is written with a version as a part of its row, with PATCH")
 	}
-	return err
+	return in, err
 }
 
 // touched tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.

@@ -32,6 +32,7 @@ type API struct {
 	box     *sealer
 	records *records.Store
 	plans   *lru.Cache[planKey, *planned]
+	refer   func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
 }
 
 // planned is what is remembered of a shape.
@@ -73,6 +74,13 @@ func (a *API) within(tx *postgres.Tx) *API {
 	w := *a
 	w.place = tx
 	return &w
+}
+
+// Referring is the API as the requests of a batch see it, in whose bodies $id stands for what a request before has made or read.
+func (a *API) Referring(refer func(ref string) (path string, err error)) *API {
+	r := *a
+	r.refer = refer
+	return &r
 }
 
 // Preferences are what a caller asks for besides the URL.

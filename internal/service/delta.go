@@ -43,7 +43,7 @@ func (t *task) delta() (*Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	return t.try(r, operations, func(a *API, scope *access.Scope) (*Written, error) { return t.deltaAs(a, scope, q, body) })
+	return t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.deltaAs(a, scope, q, body) })
 }
 
 func (t *task) deltaAs(a *API, scope *access.Scope, q *request.Query, body *payload.Body) (*Written, error) {

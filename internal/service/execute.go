@@ -47,7 +47,7 @@ type outcome struct {
 // again row by row, to tell which.
 func (x *execution) execute() error {
 	if x.change.Single() {
-		return x.run(x.api)
+		return x.step(x.change.Steps[0])
 	}
 	err := x.transact()
 	var refusal *postgres.Refusal
@@ -135,6 +135,9 @@ func onlyKey(s *change.Step) bool {
 // parts parts rows that one statement can't do: new ones that give a field, and those that leave it to a default that is not known here;
 // rows that are found along different ways.
 func parts(s *change.Step, rows []*change.Row) [][]*change.Row {
+	if len(rows) == 1 {
+		return [][]*change.Row{rows}
+	}
 	var list [][]*change.Row
 	at := map[string]int{}
 	for _, r := range rows {

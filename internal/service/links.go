@@ -8,28 +8,33 @@ import (
 	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
 
 // Link ties the row at the path's beginning to the one that ref names, along the relation at its end (Protocol, 11.4.6): set says that
-// it is to be the only one. ref is asked for once it is known that the caller may.
-func (a *API) Link(ctx context.Context, c access.Caller, path string, set bool, ref func() (string, error)) error {
-	t, target, far, err := a.linkTask(ctx, c, path)
+// it is to be the only one.
+func (a *API) Link(ctx context.Context, c access.Caller, in Write, set bool) error {
+	t, target, far, err := a.linkTask(ctx, c, in.Path)
 	if err != nil {
 		return err
 	}
 	if err := linkable(target.Via, far != nil, set); err != nil {
 		return err
 	}
-	id, err := ref()
+	body, err := in.Body()
+	if err != nil {
+		return err
+	}
+	id, err := payload.Link(body)
 	if err != nil {
 		return err
 	}
 	if id == "" {
 		return fault.New(fault.Invalid, "link.missing", "the body names no row; send {\"@id\":\"%s/…\"}", target.Via.To.Name).On("@id")
 	}
-	return t.links(target.Via, func(c *change.Compiler) (*change.Change, error) { return c.Link(target, id) })
+	return t.links(func(c *change.Compiler) (*change.Change, error) { return c.Link(target, id) })
 }
 
 // Unlink removes a tie. Neither row is deleted.
@@ -49,16 +54,12 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 			return err
 		}
 	}
-	return t.links(rel, func(c *change.Compiler) (*change.Change, error) { return c.Unlink(target, far) })
+	return t.links(func(c *change.Compiler) (*change.Change, error) { return c.Unlink(target, far) })
 }
 
 // links runs a change of ties.
-func (t *task) links(rel *model.Relation, compile func(*change.Compiler) (*change.Change, error)) error {
-	holder := rel.From
-	if rel.Through == nil && !rel.Holds() {
-		holder = rel.To
-	}
-	_, err := t.try(holder, []window.Operation{window.Update}, func(a *API, scope *access.Scope) (*Written, error) {
+func (t *task) links(compile func(*change.Compiler) (*change.Change, error)) error {
+	_, err := t.try(func(a *API, scope *access.Scope) (*Written, error) {
 		c, err := compile(t.compiler(scope))
 		return t.execute(a, scope, c, err)
 	})

@@ -85,7 +85,18 @@ func (t *task) may(op window.Operation) error {
 
 // compiler makes changes in a scope.
 func (t *task) compiler(scope *access.Scope) *change.Compiler {
-	return &change.Compiler{Scope: scope, Refer: func(ref string) (*request.Request, error) { return request.Read(t.api.Model, t.api.relative(ref), "") }}
+	return &change.Compiler{Scope: scope, Refer: t.api.reference}
+}
+
+// reference reads the path of a row that a body names.
+func (a *API) reference(ref string) (*request.Request, error) {
+	if a.refer != nil && strings.HasPrefix(ref, "$") {
+		var err error
+		if ref, err = a.refer(ref); err != nil {
+			return nil, err
+		}
+	}
+	return request.Read(a.Model, a.relative(ref), "")
 }
 
 // relative is a reference below the window: it may be given as a whole URL.
@@ -100,8 +111,8 @@ func (a *API) relative(ref string) string {
 
 // try does a write in all roles of the caller together and, where that is refused, in each alone. In a transaction, what a refused try
 // has done is undone.
-func (t *task) try(r *model.Resource, operations []window.Operation, do func(*API, *access.Scope) (*Written, error)) (*Written, error) {
-	others := t.scope.PerRole(r, t.replace, operations...)
+func (t *task) try(do func(*API, *access.Scope) (*Written, error)) (*Written, error) {
+	others := t.scope.PerRole(t.replace)
 	if len(others) == 0 {
 		return do(t.api, t.scope)
 	}
@@ -123,6 +134,10 @@ func (t *task) try(r *model.Resource, operations []window.Operation, do func(*AP
 		written, again := attempt(scope)
 		if _, refused := fault.From(again); !refused {
 			return written, again
+		}
+		var byDatabase *postgres.Refusal
+		if errors.As(again, &byDatabase) && !errors.As(err, &byDatabase) { // the role may, which says more than that all of them may not
+			err = again
 		}
 	}
 	return nil, err
@@ -199,7 +214,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	return t.try(r.Resource, []window.Operation{window.Create}, func(a *API, scope *access.Scope) (*Written, error) {
+	return t.try(func(a *API, scope *access.Scope) (*Written, error) {
 		row, err := body.CreateUnder(r.Resource, scope, gives)
 		if err != nil {
 			return nil, err
@@ -294,18 +309,14 @@ func (t *task) filter() error {
 func (t *task) update(body *payload.Body) (*Written, error) {
 	r := t.request
 	if r.View == request.Each {
-		return t.try(r.Resource, []window.Operation{window.Update}, func(a *API, scope *access.Scope) (*Written, error) { return t.updateEach(a, scope, body) })
+		return t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.updateEach(a, scope, body) })
 	}
 	places, err := r.Places()
 	if err != nil {
 		return nil, err
 	}
 	at := change.Target{Resource: r.Resource, Path: places}
-	operations := []window.Operation{window.Update}
-	if len(places) == 1 && r.Resource.KeyIsChosen() {
-		operations = append(operations, window.Create)
-	}
-	return t.try(r.Resource, operations, func(a *API, scope *access.Scope) (*Written, error) {
+	return t.try(func(a *API, scope *access.Scope) (*Written, error) {
 		written, err := t.updateRow(a, scope, at, body)
 		if f, ok := fault.From(err); !ok || f.Kind != fault.NotFound || t.in.IfMatch != nil || t.field || t.in.MustBeNew {
 			return written, err

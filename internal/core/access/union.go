@@ -2,7 +2,6 @@ package access
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -102,31 +101,47 @@ func (p *Policy) union(roles []*model.Role) *Scope {
 	return s
 }
 
-// PerRole are the scopes in which a caller with several roles does operations with one resource as a single role, for each that may. What
-// one role sets and another lets the caller say, or what a replacement takes back, depends on which of them covers the row. There are
-// none where no role sets anything: then the caller may do together all that it may do in one of its roles.
-func (s *Scope) PerRole(r *model.Resource, replace bool, operations ...window.Operation) (list []*Scope) {
-	for _, part := range s.parts {
-		one := *s
-		one.key = fmt.Sprint(s.Name, " as ", part.Name, " ", operations)
-		one.decisions = maps.Clone(s.decisions)
-		differs, may := replace, false
-		for _, op := range operations {
-			d := s.For(op, r)
-			if d == nil || d.grants == nil {
-				continue
-			}
-			g := part.For(op, r)
-			may = may || g != nil
-			differs = differs || slices.ContainsFunc(s.parts, func(p *Scope) bool { d := p.For(op, r); return d != nil && len(d.Set) > 0 })
-			one.decisions[op] = slices.Clone(s.decisions[op])
-			one.decisions[op][r.Index] = g
-		}
-		if may && differs {
-			list = append(list, &one)
-		}
+// PerRole are the scopes in which a caller with several roles writes as a single one of them what that role may write. What one role
+// sets and another lets the caller say, or what a replacement takes back, depends on which of them covers the row. There are none where
+// no role sets anything: then the caller may do together all that it may do in one of its roles.
+func (s *Scope) PerRole(replace bool) []*Scope {
+	if !replace && !slices.ContainsFunc(s.parts, (*Scope).sets) {
+		return nil
+	}
+	list := make([]*Scope, len(s.parts))
+	for i, part := range s.parts {
+		list[i] = s.as(part)
 	}
 	return list
+}
+
+// sets reports whether the role sets a field of any resource.
+func (s *Scope) sets() bool {
+	for _, decisions := range s.decisions {
+		if slices.ContainsFunc(decisions, func(d *Decision) bool { return d != nil && len(d.Set) > 0 }) {
+			return true
+		}
+	}
+	return false
+}
+
+// as is the scope in which what one of the roles may write is written as that role.
+func (s *Scope) as(part *Scope) *Scope {
+	one := *s
+	one.key = s.Name + " as " + part.Name
+	one.decisions = maps.Clone(s.decisions)
+	for _, op := range window.Operations {
+		if op == window.Read {
+			continue
+		}
+		one.decisions[op] = slices.Clone(s.decisions[op])
+		for i, d := range one.decisions[op] {
+			if d != nil && d.grants != nil && part.decisions[op][i] != nil {
+				one.decisions[op][i] = part.decisions[op][i]
+			}
+		}
+	}
+	return &one
 }
 
 // joined is the decision of a caller with several grants of one operation.

@@ -18,7 +18,6 @@ type Change struct {
 	Steps   []*Step
 	Root    int                  // the ID of the row that the answer shows; -1: there is none
 	Written []request.ExpandNode // the relations that the body writes, as far as the caller may read them
-	Links   bool                 // it ties or unties rows
 	Delta   bool                 // it is made of the rows of a delta
 	rows    int
 }

@@ -90,8 +90,10 @@ func (c *Compiler) finish(n *node, row *payload.Row) (*Change, error) {
 
 func (c *Compiler) end(root int) (*Change, error) {
 	c.change.Root = root
-	c.returned()
-	c.checkFinds()
+	if len(c.change.Steps) > 1 {
+		c.returned()
+		c.checkFinds()
+	}
 	if c.err != nil {
 		return nil, c.err
 	}
@@ -125,7 +127,7 @@ func (c *Compiler) node(r *model.Resource, at string) *node {
 }
 
 func (c *Compiler) row(n *node, row *payload.Row) *Row {
-	out := &Row{ID: n.id, At: n.at, Fields: slices.Clone(row.Fields), Values: make([]Value, len(row.Values))}
+	out := &Row{ID: n.id, At: n.at, Fields: row.Fields, Values: make([]Value, len(row.Values))}
 	for i, text := range row.Values {
 		out.Values[i] = Literal(text)
 	}
@@ -192,11 +194,7 @@ func rowOf(r *Row) []*Row {
 // level adds the steps of rows that stand under one relation, and of all below them: first what they hold, which gives them their
 // fields, then the rows, then what holds them. before adds the steps that come before they are written.
 func (c *Compiler) level(r *model.Resource, nodes []*node, before func()) {
-	find, update, insert := &Step{Op: Find, Resource: r}, &Step{Op: Update, Resource: r}, &Step{Op: Insert, Resource: r}
-	for _, n := range nodes {
-		find.Rows = append(find.Rows, rowOf(n.find)...)
-	}
-	c.step(find)
+	c.gather(Find, r, nodes, func(n *node) *Row { return n.find })
 	relations := relationsOf(nodes)
 	for _, rel := range relations {
 		if rel.Holds() {
@@ -206,21 +204,33 @@ func (c *Compiler) level(r *model.Resource, nodes []*node, before func()) {
 	if before != nil {
 		before()
 	}
-	for _, n := range nodes {
-		update.Rows = append(update.Rows, rowOf(n.update)...)
-		insert.Rows = append(insert.Rows, rowOf(n.insert)...)
-		if n.tiedBy != nil {
-			update.Relation = n.tiedBy
-		}
-	}
-	c.step(update)
-	c.step(insert)
+	c.gather(Update, r, nodes, func(n *node) *Row { return n.update })
+	c.gather(Insert, r, nodes, func(n *node) *Row { return n.insert })
 	for _, rel := range relations {
 		switch {
 		case rel.Through != nil:
 			c.junction(rel, nodes)
 		case !rel.Holds():
 			c.tied(rel, nodes)
+		}
+	}
+}
+
+// gather adds the step of one operation on the rows of a level, where there are any.
+func (c *Compiler) gather(op Operation, r *model.Resource, nodes []*node, of func(*node) *Row) {
+	var s *Step
+	for _, n := range nodes {
+		row := of(n)
+		if row == nil {
+			continue
+		}
+		if s == nil {
+			s = &Step{Op: op, Resource: r}
+			c.change.Steps = append(c.change.Steps, s)
+		}
+		s.Rows = append(s.Rows, row)
+		if op == Update && n.tiedBy != nil {
+			s.Relation = n.tiedBy
 		}
 	}
 }
@@ -675,7 +685,7 @@ func (c *Compiler) give(row *Row, at string, f *model.Field, v Value) {
 	}
 	i, found := slices.BinarySearchFunc(row.Fields, f, func(a, b *model.Field) int { return a.Index - b.Index })
 	if !found {
-		row.Fields, row.Values = slices.Insert(row.Fields, i, f), slices.Insert(row.Values, i, v)
+		row.Fields, row.Values = slices.Insert(slices.Clone(row.Fields), i, f), slices.Insert(row.Values, i, v)
 		return
 	}
 	row.Musts = append(row.Musts, Must{SameAsAround, f, v, row.Values[i], at})

@@ -32,8 +32,10 @@ func (c *Compiler) Far(rel *model.Relation, ref string) ([]request.Place, error)
 }
 
 func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, error) {
-	c.change.Links = true
 	rel := t.Via
+	if err := c.Scope.CheckTie(rel); err != nil {
+		return nil, err
+	}
 	near, far := c.node(rel.From, ""), c.node(rel.To, "")
 	c.place(near, t.Path)
 	if path != nil {

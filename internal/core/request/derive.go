@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -98,12 +99,8 @@ func ExpandText(list []ExpandNode) string {
 	return strings.Join(parts, ",")
 }
 
-// KeyTexts are the values of the key at the end of the path, as texts that PostgreSQL casts to their types; nil where it has none.
-func (r *Request) KeyTexts(q *Query) ([]string, error) { return r.hopTexts(q, len(q.Path)-1) }
-
-// hopTexts are the values of the key of one resource of the path.
-func (r *Request) hopTexts(q *Query, hop int) ([]string, error) {
-	key := q.Path[hop].Key
+// keyTexts are the values of a key, as texts that PostgreSQL casts to their types; nil where there is none.
+func (r *Request) keyTexts(key []Value) ([]string, error) {
 	if key == nil {
 		return nil, nil
 	}
@@ -118,6 +115,8 @@ func (r *Request) hopTexts(q *Query, hop int) ([]string, error) {
 			texts[i] = key[i].literal(r.Literals).Text
 		case string:
 			texts[i] = arg
+		case int64:
+			texts[i] = strconv.FormatInt(arg, 10)
 		case []byte:
 			texts[i] = `\x` + hexString(arg)
 		case time.Time:
@@ -137,19 +136,20 @@ type Place struct {
 	Key      []string // as PostgreSQL reads it
 }
 
-// Places is the way that the path leads to its row.
+// Places is the way that the path leads to its row. The error is a fault: a key that is none of the resource's.
 func (r *Request) Places() ([]Place, error) {
-	q, err := r.Bare().Resolve()
-	if err != nil {
-		return nil, err
-	}
-	places := make([]Place, len(q.Path))
-	for i, h := range q.Path {
-		key, err := r.hopTexts(q, i)
+	places := make([]Place, len(r.hops))
+	for i := range r.hops {
+		h := &r.hops[i]
+		key, err := r.resolveKey(h)
 		if err != nil {
 			return nil, err
 		}
-		places[i] = Place{h.Resource, h.Via, key}
+		texts, err := r.keyTexts(key)
+		if err != nil {
+			return nil, err
+		}
+		places[i] = Place{h.resource, h.via, texts}
 	}
 	return places, nil
 }

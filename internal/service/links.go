@@ -50,7 +50,8 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 	case !said && ref == "":
 		return fault.New(fault.Invalid, "link.missing", "say which row of %s: %s/…/$ref, or ?$id=%s/…", rel.Name, strings.TrimSuffix(path, "/$ref"), rel.To.Name).On("path")
 	case !said:
-		if far, err = t.compiler(t.scope).Far(rel, ref); err != nil {
+		plain := &change.Compiler{Scope: t.scope, Refer: a.path} // $id is no place for the references of a batch
+		if far, err = plain.Far(rel, ref); err != nil {
 			return err
 		}
 	}

@@ -96,7 +96,12 @@ func (a *API) reference(ref string) (*request.Request, error) {
 			return nil, err
 		}
 	}
-	return request.Read(a.Model, a.relative(ref), "")
+	return a.path(ref)
+}
+
+// path reads a path that stands for a row.
+func (a *API) path(text string) (*request.Request, error) {
+	return request.Read(a.Model, a.relative(text), "")
 }
 
 // relative is a reference below the window: it may be given as a whole URL.

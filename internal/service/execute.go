@@ -46,7 +46,7 @@ type outcome struct {
 // execute runs a change: in a transaction, unless it is one statement. Where the database refuses one of many rows, the change is run
 // again row by row, to tell which.
 func (x *execution) execute() error {
-	if x.change.Single() {
+	if x.change.Single() && len(x.change.Written) == 0 {
 		return x.step(x.change.Steps[0])
 	}
 	err := x.transact()

@@ -14,17 +14,6 @@ import (
 	"eagerwindow/internal/core/statement"
 )
 
-// Refusal is what the database refused, for whoever may know more than a caller: a constraint's name and PostgreSQL's words.
-type Refusal struct {
-	*fault.Fault
-	Table, Constraint, Column string
-	Words                     string
-	argument                  int // of the statement, counted from 1, that could not be read; 0: none
-}
-
-// Unwrap makes the fault visible to errors.As.
-func (r *Refusal) Unwrap() error { return r.Fault }
-
 const away = "the database is away; try again in a moment"
 
 // translate makes a fault of what a caller can cause; the rest stays an error. Names of tables and constraints are left out of
@@ -43,7 +32,7 @@ func translate(ctx context.Context, err error) error {
 				message += "; " + p.Hint
 			}
 		}
-		return &Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message, argument: argumentOf(p)}
+		return &fault.Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message, Argument: argumentOf(p)}
 	}
 	switch p.Code {
 	case "23505":
@@ -97,11 +86,11 @@ func argumentOf(p *pgconn.PgError) int {
 
 // blame names the field of a body whose value the database could not read: of some types it alone knows the form.
 func (q *Query) blame(err error) error {
-	var refusal *Refusal
-	if !errors.As(err, &refusal) || refusal.argument < 1 || refusal.argument > len(q.Plan.Slots) {
+	var refusal *fault.Refusal
+	if !errors.As(err, &refusal) || refusal.Argument < 1 || refusal.Argument > len(q.Plan.Slots) {
 		return err
 	}
-	slot := q.Plan.Slots[refusal.argument-1]
+	slot := q.Plan.Slots[refusal.Argument-1]
 	if slot.Role != statement.Body {
 		return err
 	}

@@ -23,6 +23,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/postgres"
 )
@@ -158,7 +159,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 func ask(t testing.TB, pool *postgres.Source, document, path, query string) string {
 	t.Helper()
 	plan, args := planned(t, pool, document, path, query)
-	c, err := postgres.Compile(plan, nil, postgres.Format{}).Open(context.Background(), pool, args, time.Minute)
+	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool, args, time.Minute)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, plan.SQL)
 	}
@@ -299,7 +300,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}
-	c, err := postgres.Compile(plan, nil, postgres.Format{}).Open(context.Background(), pool, nil, time.Minute)
+	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool, nil, time.Minute)
 	if err != nil || !c.Next() {
 		b.Fatal(err)
 	}
@@ -315,7 +316,7 @@ func BenchmarkAppendRow(b *testing.B) {
 func TestPatience(t *testing.T) {
 	source := connect(t, harbourtest.Database(t, true))
 	query := func(sql string) *postgres.Query {
-		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil, postgres.Format{})
+		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil, encode.Format{})
 	}
 	ctx := context.Background()
 	start := time.Now()
@@ -357,7 +358,7 @@ func TestShortReads(t *testing.T) {
 	if !plan.SingleKeyRead {
 		t.Fatal("a row by its key is no short read")
 	}
-	query := postgres.Compile(plan, nil, postgres.Format{})
+	query := postgres.Compile(plan, nil, encode.Format{})
 	var names []string
 	if err := source.QueryRow(ctx, "select array_agg(name order by id) from buoy").Scan(&names); err != nil {
 		t.Fatal(err)
@@ -434,7 +435,7 @@ func TestShortReads(t *testing.T) {
 		}
 	})
 	// What was prepared for a table that has changed since is prepared anew, and no caller notices: of short reads and of long ones.
-	long := postgres.Compile(&statement.Plan{SQL: "select name from buoy", Total: -1, Present: -1, Version: -1}, nil, postgres.Format{})
+	long := postgres.Compile(&statement.Plan{SQL: "select name from buoy", Total: -1, Present: -1, Version: -1}, nil, encode.Format{})
 	for _, change := range []string{"", "alter table buoy alter column name type varchar(300)"} {
 		if change != "" {
 			execute(t, source, change)

@@ -17,25 +17,26 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/encode"
 )
 
 // Query is a plan with the encoders of its rows.
 type Query struct {
 	Plan  *statement.Plan
-	rows  rowWriter
-	order []appender
-	given []appender // of a write of many: of the fields that come back
-	short gather     // of a short plan
+	rows  encode.Rows
+	order []encode.Appender
+	given []encode.Appender // of a write of many: of the fields that come back
+	short gather            // of a short plan
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
-func Compile(plan *statement.Plan, types []*model.Type, format Format) *Query {
-	q := &Query{Plan: plan, rows: format.rows(plan.Columns)}
+func Compile(plan *statement.Plan, types []*model.Type, format encode.Format) *Query {
+	q := &Query{Plan: plan, rows: format.Rows(plan.Columns)}
 	for _, t := range types {
-		q.order = append(q.order, appenderOf(t, Format{}))
+		q.order = append(q.order, encode.AppenderOf(t, encode.Format{}))
 	}
 	for _, f := range plan.Returned {
-		q.given = append(q.given, appenderOf(f.Type, Format{}))
+		q.given = append(q.given, encode.AppenderOf(f.Type, encode.Format{}))
 	}
 	return q
 }
@@ -80,7 +81,7 @@ func (q *Query) open(ctx context.Context, at Place, args []any, limit time.Durat
 	}
 	if q.Plan.Total >= 0 {
 		values := c.rows.Values()
-		c.total = total(values[q.Plan.Total])
+		c.total = encode.Total(values[q.Plan.Total])
 		c.more = q.Plan.Present < 0 || values[q.Plan.Present] != nil
 	}
 	return c, nil
@@ -109,7 +110,7 @@ func (c *Cursor) Next() bool {
 
 // AppendRow writes the row as the format has it.
 func (c *Cursor) AppendRow(dst []byte) []byte {
-	return c.q.rows.append(dst, c.row())
+	return c.q.rows.Append(dst, c.row())
 }
 
 // row is the values of the row at hand.
@@ -122,33 +123,14 @@ func (c *Cursor) row() [][]byte {
 
 // AppendHeader writes what comes before the rows: the names of CSV.
 func (q *Query) AppendHeader(dst []byte) []byte {
-	if names, ok := q.rows.(csvRows); ok {
-		return names.header(dst)
-	}
-	return dst
+	return encode.Header(dst, q.rows)
 }
 
 // AppendOrder writes the row's order values as a JSON array.
 func (c *Cursor) AppendOrder(dst []byte) []byte { return c.q.appendOrder(dst, c.row()) }
 
 func (q *Query) appendOrder(dst []byte, values [][]byte) []byte {
-	return appendValues(dst, values, q.Plan.Order, q.order)
-}
-
-// appendValues writes values at some places of a row as a JSON array.
-func appendValues(dst []byte, values [][]byte, places []int, appenders []appender) []byte {
-	dst = append(dst, '[')
-	for i, at := range places {
-		if i > 0 {
-			dst = append(dst, ',')
-		}
-		if values[at] == nil {
-			dst = append(dst, "null"...)
-		} else {
-			dst = appenders[i](dst, values[at])
-		}
-	}
-	return append(dst, ']')
+	return encode.AppendValues(dst, values, q.Plan.Order, q.order)
 }
 
 // Version is the version of the row at hand: the number of the transaction that wrote it.
@@ -229,13 +211,13 @@ func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
 	w.each(q, rows, first, func(values [][]byte, readable bool) {
 		row := WrittenRow{RuleHolds: guard(values, q.Plan.Guards.RuleHolds)}
 		if readable && q.Plan.Columns != nil && size <= mostShown {
-			row.Row = q.rows.append(nil, values)
+			row.Row = q.rows.Append(nil, values)
 			size += len(row.Row)
 		}
 		if q.given != nil {
-			row.Returned = appendValues(nil, values, q.Plan.Values, q.given)
+			row.Returned = encode.AppendValues(nil, values, q.Plan.Values, q.given)
 		}
-		w.Rows[int(total(values[q.Plan.InputOrdinal]))-1] = row
+		w.Rows[int(encode.Total(values[q.Plan.InputOrdinal]))-1] = row
 	})
 	if size > mostShown {
 		for i, row := range w.Rows {
@@ -255,7 +237,7 @@ func (w *Written) many(q *Query, rows rows, first [][]byte) {
 		if len(w.Row) > 1 {
 			w.Row = append(w.Row, ',')
 		}
-		if w.Row = q.rows.append(w.Row, values); len(w.Row) > mostShown {
+		if w.Row = q.rows.Append(w.Row, values); len(w.Row) > mostShown {
 			w.Row = nil
 		}
 	})
@@ -323,9 +305,9 @@ func (q *Query) read(rows rows, w *Written) (err error) {
 	w.RuleHolds = guard(values, q.Plan.Guards.RuleHolds)
 	w.Readable = guard(values, q.Plan.Guards.Readable)
 	if at := q.Plan.Total; at >= 0 {
-		w.Total = total(values[at])
+		w.Total = encode.Total(values[at])
 		if e := q.Plan.Expected; e >= 0 {
-			w.Expected = total(values[e])
+			w.Expected = encode.Total(values[e])
 		}
 		if w.Missing, err = ordinals(values, q.Plan.Missing); err != nil {
 			return err
@@ -334,7 +316,7 @@ func (q *Query) read(rows rows, w *Written) (err error) {
 			return err
 		}
 	} else {
-		w.Row = q.rows.append(make([]byte, 0, 512), values)
+		w.Row = q.rows.Append(make([]byte, 0, 512), values)
 	}
 	if at := q.Plan.Version; at >= 0 {
 		w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)

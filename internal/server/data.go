@@ -22,7 +22,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
-	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/service"
 )
 
@@ -349,7 +349,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 			_ = page.Close()
 		}
 	}()
-	paper := paperOf(f, contextURL(r, page.Context))
+	envelope := f.envelope(contextURL(r, page.Context))
 	switch {
 	case page.View == request.Number:
 		out.kind, out.buf = "text/plain; charset=utf-8", strconv.AppendInt(out.buf[:0], page.Total(), 10)
@@ -362,17 +362,21 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 	case page.Single && page.Empty:
 		w.WriteHeader(http.StatusNoContent)
 		return nil
-	case page.Field != nil && (page.View == request.Bare || f.Kind == postgres.JSON):
-		return s.field(w, page, f, paper.context(out.buf))
+	case page.Field != nil && (page.View == request.Bare || f.Kind == encode.JSON):
+		return s.field(w, page, f, envelope.Context(out.buf))
 	case page.Single:
-		out.buf = paper.single(out.buf, page)
+		out.buf = envelope.Single(out.buf, page.AppendHeader, page.AppendRow)
 	default:
 		if size := page.Preferred(); size > 0 {
 			w.Header().Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
 		}
-		out.buf = page.AppendHeader(paper.begin(out.buf, page))
+		total := int64(-1)
+		if page.Counted {
+			total = page.Total()
+		}
+		out.buf = page.AppendHeader(envelope.Begin(out.buf, total))
 		for page.Next() {
-			out.buf = page.AppendRow(paper.row(out.buf, page))
+			out.buf = page.AppendRow(envelope.Row(out.buf, page.Rows() == 1))
 			if len(out.buf) >= flushAt {
 				if err := out.flush(); err != nil {
 					return nil // the caller has gone away
@@ -388,7 +392,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 			next = nextLink(root(r)+"/"+path, options, token)
 			w.Header().Set("Link", "<"+next+`>; rel="next"`)
 		}
-		out.buf = paper.end(out.buf, next)
+		out.buf = envelope.End(out.buf, next)
 	}
 	closed = true
 	if err := page.Close(); err != nil {
@@ -488,15 +492,4 @@ func nextLink(path, options, token string) string {
 	}
 	kept = append(kept, "skiptoken="+token)
 	return path + "?" + strings.NewReplacer(" ", "%20", "<", "%3C", ">", "%3E", `"`, "%22").Replace(strings.Join(kept, "&"))
-}
-
-func appendQuoted(dst []byte, s string) []byte {
-	dst = append(dst, '"')
-	for i := range len(s) {
-		if c := s[i]; c == '"' || c == '\\' {
-			dst = append(dst, '\\')
-		}
-		dst = append(dst, s[i])
-	}
-	return append(dst, '"')
 }

@@ -11,7 +11,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
-	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/service"
 )
 
@@ -43,9 +43,9 @@ func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *se
 		list = append(list, entry{name, kind, name})
 	}
 	w.Header().Set("Link", "<"+root(r)+`/openapi.json>; rel="service-desc"; type="application/openapi+json"`)
-	f.Kind = postgres.JSON // the list is small, and has one form
+	f.Kind = encode.JSON // the list is small, and has one form
 	w.Header().Set("Content-Type", f.contentType())
-	out := paperOf(f, root(r)+"/$metadata").context(nil)
+	out := f.envelope(root(r) + "/$metadata").Context(nil)
 	text, err := json.Marshal(list)
 	if err != nil {
 		return err
@@ -69,9 +69,9 @@ func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *service.A
 	csdl := describe.CSDL(api.Model, scope, f.version()[0])
 	write, kind := csdl.XML, "application/xml"
 	switch {
-	case f.Kind == postgres.CSV || f.Kind == postgres.NDJSON:
+	case f.Kind == encode.CSV || f.Kind == encode.NDJSON:
 		return fault.New(fault.NotAcceptable, "format.unknown", "metadata is written as XML or JSON").On("format")
-	case f.Kind == postgres.JSON && (given && asked != "" || strings.Contains(accept, "json")):
+	case f.Kind == encode.JSON && (given && asked != "" || strings.Contains(accept, "json")):
 		write, kind = csdl.JSON, "application/json"
 	}
 	out, err := write()

@@ -11,7 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/encode"
 )
 
 // statuses are the HTTP statuses of the kinds of fault.
@@ -68,7 +68,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		return
 	}
 	var in *inner
-	var refusal *postgres.Refusal
+	var refusal *fault.Refusal
 	if strings.HasPrefix(r.URL.Path, "/draft/") && errors.As(err, &refusal) {
 		in = &inner{refusal.Words, refusal.Constraint}
 	}
@@ -106,7 +106,7 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	}
 	var body errorBody
 	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in
-	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == postgres.XML && (strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
+	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == encode.XML && (strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
 		refuseXML(w, statuses[f.Kind], body)
 		return
 	}
@@ -115,10 +115,10 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 
 // refuseXML writes the parts of an error as elements, for callers who read XML.
 func refuseXML(w http.ResponseWriter, status int, body errorBody) {
-	out := []byte(xmlHead + "<error>")
+	out := []byte(encode.XMLHead + "<error>")
 	add := func(name, text string) {
 		if text != "" {
-			out = append(postgres.AppendXMLText(append(out, "<"+name+">"...), []byte(text)), "</"+name+">"...)
+			out = append(encode.AppendXMLText(append(out, "<"+name+">"...), []byte(text)), "</"+name+">"...)
 		}
 	}
 	add("code", body.Error.Code)

@@ -9,12 +9,12 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/encode"
 )
 
 // format is how an answer is to be written: what the caller accepts, or asks for by format=.
 type format struct {
-	postgres.Format
+	encode.Format
 	metadata string // none, minimal or full (JSON Format, 3.1)
 	told     bool   // the caller named parameters, so the answer's type names them too
 }
@@ -22,20 +22,25 @@ type format struct {
 // media are the types of answers, the first where the caller has no wish.
 var media = []struct {
 	name, short string
-	kind        postgres.Kind
+	kind        encode.Kind
 }{
-	{"application/json", "json", postgres.JSON}, {"application/x-ndjson", "ndjson", postgres.NDJSON},
-	{"text/csv", "csv", postgres.CSV}, {"application/xml", "xml", postgres.XML},
+	{"application/json", "json", encode.JSON}, {"application/x-ndjson", "ndjson", encode.NDJSON},
+	{"text/csv", "csv", encode.CSV}, {"application/xml", "xml", encode.XML},
+}
+
+// envelope is what stands around the rows of an answer.
+func (f format) envelope(context string) encode.Envelope {
+	return encode.Envelope{Format: f.Format, Metadata: f.metadata, URL: context}
 }
 
 // contentType is the type of the answer.
 func (f format) contentType() string {
 	switch f.Kind {
-	case postgres.NDJSON:
+	case encode.NDJSON:
 		return "application/x-ndjson"
-	case postgres.CSV:
+	case encode.CSV:
 		return "text/csv; charset=utf-8; header=present"
-	case postgres.XML:
+	case encode.XML:
 		return "application/xml; charset=utf-8"
 	}
 	if !f.told {
@@ -62,7 +67,7 @@ func speak(w http.ResponseWriter, r *http.Request, options string) (format, erro
 // speakJSON is for requests that are answered in no other format.
 func speakJSON(w http.ResponseWriter, r *http.Request) (format, error) {
 	f, err := speak(w, r, r.URL.RawQuery)
-	if err == nil && f.Kind != postgres.JSON {
+	if err == nil && f.Kind != encode.JSON {
 		err = fault.New(fault.NotAcceptable, "format.unknown", "a write is answered in JSON; accept application/json, or leave format and Accept out. Nothing was changed").On("format")
 	}
 	return f, err
@@ -113,7 +118,7 @@ func negotiate(r *http.Request, options string) (format, error) {
 	}
 	f.Kind = media[at].kind
 	for _, a := range ranges {
-		if a.name == media[at].name || a.name == "text/xml" && f.Kind == postgres.XML {
+		if a.name == media[at].name || a.name == "text/xml" && f.Kind == encode.XML {
 			return f, f.parameters(a.params)
 		}
 	}
@@ -172,7 +177,7 @@ func (f *format) parameters(params map[string]string) error {
 			f.Strings, f.told = value == "true", true
 		}
 	}
-	if f.Kind != postgres.JSON && f.Kind != postgres.NDJSON {
+	if f.Kind != encode.JSON && f.Kind != encode.NDJSON {
 		f.metadata, f.Strings = "none", false
 	}
 	return nil

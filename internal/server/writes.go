@@ -220,7 +220,7 @@ func writeRows(w http.ResponseWriter, r *http.Request, written *service.Written,
 	}
 	w.Header().Set("Preference-Applied", "return=representation")
 	w.Header().Set("Content-Type", f.contentType())
-	_, _ = w.Write(paperOf(f, contextURL(r, written.Context)).collection(written.Row))
+	_, _ = w.Write(f.envelope(contextURL(r, written.Context)).Collection(written.Row))
 	return nil
 }
 
@@ -262,7 +262,7 @@ func writeRow(w http.ResponseWriter, r *http.Request, status int, written *servi
 	w.Header()["Content-Type"] = []string{f.contentType()}
 	w.WriteHeader(status)
 	pooled := buffers.Get().(*[]byte)
-	*pooled = paperOf(f, contextURL(r, written.Context)).one((*pooled)[:0], func(dst []byte) []byte { return append(dst, written.Row...) })
+	*pooled = f.envelope(contextURL(r, written.Context)).One((*pooled)[:0], func(dst []byte) []byte { return append(dst, written.Row...) })
 	_, _ = w.Write(*pooled)
 	buffers.Put(pooled)
 }

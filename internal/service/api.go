@@ -16,6 +16,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/records"
 )
@@ -48,7 +49,7 @@ type planned struct {
 type planKey struct {
 	role, shape, after string
 	bounds             statement.Bounds
-	format             postgres.Format
+	format             encode.Format
 	full               bool
 	write              string // of a write, what it does with which fields
 }
@@ -86,7 +87,7 @@ func (a *API) Referring(refer func(ref string) (path string, err error)) *API {
 // Preferences are what a caller asks for besides the URL.
 type Preferences struct {
 	MaxPageSize int // 0: not given
-	Format      postgres.Format
+	Format      encode.Format
 	Full        bool   // all control information: links and types
 	Return      string // of a write: minimal, representation, "" not said
 	Carry       bool   // of a batch: go on after a failure

@@ -16,6 +16,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
 
@@ -27,7 +28,7 @@ type execution struct {
 	scope   *access.Scope
 	change  *change.Change
 	request *request.Request // what the answer shows of the row that is written
-	format  postgres.Format
+	format  encode.Format
 	show    bool // of a delta: its rows come back
 
 	oneByOne bool             // a statement for each row, so that it is known which one is refused
@@ -50,7 +51,7 @@ func (x *execution) execute() error {
 		return x.step(x.change.Steps[0])
 	}
 	err := x.transact()
-	var refusal *postgres.Refusal
+	var refusal *fault.Refusal
 	if errors.As(err, &refusal) && x.crowded && !x.change.Delta {
 		x.oneByOne = true
 		err = x.transact()
@@ -283,7 +284,7 @@ func (x *execution) perform(s *change.Step, plan *statement.Plan, lists []any) (
 
 // refused tells where in the body a refusal of the database belongs.
 func (x *execution) refused(err error, rows []*change.Row) error {
-	var refusal *postgres.Refusal
+	var refusal *fault.Refusal
 	if !errors.As(err, &refusal) {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
 
@@ -323,7 +324,7 @@ func (s *Service) CheckRule(ctx context.Context, name string, q RuleQuestion) (*
 		}
 		return &RuleCheck{Wrong: err.Error()}, nil
 	}
-	cursor, err := postgres.Compile(plan, nil, postgres.Format{}).Open(ctx, api.pool, args, ruleTime)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, api.pool, args, ruleTime)
 	if err != nil {
 		return &RuleCheck{}, nil // it takes too long to count
 	}

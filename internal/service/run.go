@@ -16,6 +16,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
 
@@ -69,7 +70,7 @@ func (w singleWrite) plan(q *request.Query, scope *access.Scope) *statement.Plan
 
 // runWrite runs the statement of a write, which is made once for each shape, role and set of fields. most is how many rows it may write
 // at once; 0: no limit.
-func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f postgres.Format, w singleWrite, most int64) (*planned, *postgres.Written, error) {
+func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format, w singleWrite, most int64) (*planned, *postgres.Written, error) {
 	key := planKey{role: scope.Key(), shape: r.Shape, format: f, write: w.signature()}
 	p, ok := a.plans.Get(key)
 	if !ok {
@@ -102,7 +103,7 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope
 }
 
 // writeSingle runs the statement of a write for one row. It returns nil where the row is missing and may be.
-func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f postgres.Format, w singleWrite) (*Written, error) {
+func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format, w singleWrite) (*Written, error) {
 	p, done, err := a.runWrite(ctx, c, scope, r, f, w, 0)
 	switch {
 	case err != nil:
@@ -197,7 +198,7 @@ func digits(text []byte) bool {
 
 // explain names the fields that a refusal of the database is about, as far as the role may read them.
 func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
-	var refusal *postgres.Refusal
+	var refusal *fault.Refusal
 	if !errors.As(err, &refusal) {
 		return err
 	}
@@ -218,7 +219,7 @@ func (a *API) explain(err error, r *model.Resource, scope *access.Scope) error {
 	return &told
 }
 
-func refusedColumns(refusal *postgres.Refusal, t *catalog.Table) []string {
+func refusedColumns(refusal *fault.Refusal, t *catalog.Table) []string {
 	if refusal.Column != "" && (refusal.Table == t.Name || refusal.Table == "") { // a RAISE may tell the column alone
 		return []string{refusal.Column}
 	}
@@ -281,7 +282,7 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 	if err != nil {
 		return nil, err
 	}
-	compiled := postgres.Compile(plan, nil, postgres.Format{})
+	compiled := postgres.Compile(plan, nil, encode.Format{})
 	cursor, err := compiled.Open(ctx, a.place, args, timeOf(t.scope))
 	if err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
 
@@ -167,7 +168,7 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 	if err != nil {
 		return err
 	}
-	cursor, err := postgres.Compile(plan, nil, postgres.Format{}).Open(w.ctx, w.api.pool, args, timeLimit)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(w.ctx, w.api.pool, args, timeLimit)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
 
@@ -24,7 +25,7 @@ type Write struct {
 	Rows        func() ([]byte, error) // the body of a write of many rows, which may be longer
 	IfMatch     []string               // versions, "*" any; nil: not sent
 	MustBeNew   bool                   // If-None-Match: *
-	Format      postgres.Format
+	Format      encode.Format
 	Show        bool // of a write of many rows: answer with them
 }
 
@@ -140,7 +141,7 @@ func (t *task) try(do func(*API, *access.Scope) (*Written, error)) (*Written, er
 		if _, refused := fault.From(again); !refused {
 			return written, again
 		}
-		var byDatabase *postgres.Refusal
+		var byDatabase *fault.Refusal
 		if errors.As(again, &byDatabase) && !errors.As(err, &byDatabase) { // the role may, which says more than that all of them may not
 			err = again
 		}
@@ -406,7 +407,7 @@ func (t *task) createUnder(a *API, scope *access.Scope, body *payload.Body, none
 // refusedNew reports whether a change of a row that is not there came to nothing because the database refused the new one. That there is
 // one already, which the role may not see, is not told.
 func refusedNew(err error) bool {
-	var refusal *postgres.Refusal
+	var refusal *fault.Refusal
 	return errors.As(err, &refusal) && refusal.Code != "row.conflict"
 }
 

@@ -77,6 +77,17 @@ func (d Detail) String() string {
 	return fmt.Sprintf("line %d, column %d: %s", d.Line, d.Column, d.Message)
 }
 
+// Refusal is what the database refused, for whoever may know more than a caller: a constraint's name and PostgreSQL's words.
+type Refusal struct {
+	*Fault
+	Table, Constraint, Column string
+	Words                     string
+	Argument                  int // of the statement, counted from 1, that could not be read; 0: none
+}
+
+// Unwrap makes the fault visible to errors.As.
+func (r *Refusal) Unwrap() error { return r.Fault }
+
 // New makes a fault with a formatted message.
 func New(kind Kind, code, format string, args ...any) *Fault {
 	return &Fault{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}

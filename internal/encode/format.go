@@ -1,4 +1,7 @@
-package postgres
+// Package encode writes rows as JSON, NDJSON, CSV or XML, straight from the binary values in which PostgreSQL sends them, without a value
+// in between; and what stands around them in an answer. In go the columns of a plan and a format; out come writers that append to a
+// buffer.
+package encode
 
 import (
 	"encoding/json"
@@ -28,12 +31,22 @@ type Format struct {
 	V40     bool // control information has the names of OData 4.0
 }
 
-// rowWriter writes a row as its format has it.
-type rowWriter interface {
-	append(dst []byte, values [][]byte) []byte
+// Rows writes rows as their format has them.
+type Rows interface {
+	// Append writes a row; values are those of the SQL row, nil for null.
+	Append(dst []byte, values [][]byte) []byte
 }
 
-func (f Format) rows(columns []statement.Column) rowWriter {
+// Header is what comes before the rows: the names of CSV, nothing otherwise.
+func Header(dst []byte, rows Rows) []byte {
+	if names, ok := rows.(csvRows); ok {
+		return names.header(dst)
+	}
+	return dst
+}
+
+// Rows chooses the writer of rows with those columns.
+func (f Format) Rows(columns []statement.Column) Rows {
 	switch f.Kind {
 	case CSV:
 		return csvRows(compileCSV(columns, f, ""))
@@ -55,12 +68,12 @@ func (f Format) control(name string) string {
 
 type jsonRows []column
 
-func (r jsonRows) append(dst []byte, values [][]byte) []byte { return appendObject(dst, values, r) }
+func (r jsonRows) Append(dst []byte, values [][]byte) []byte { return appendObject(dst, values, r) }
 
 // lines writes each object on a line of its own.
 type lines []column
 
-func (r lines) append(dst []byte, values [][]byte) []byte {
+func (r lines) Append(dst []byte, values [][]byte) []byte {
 	return append(appendObject(dst, values, r), '\n')
 }
 
@@ -68,7 +81,7 @@ func (r lines) append(dst []byte, values [][]byte) []byte {
 type csvColumn struct {
 	name   string
 	at     int
-	value  appender
+	value  Appender
 	nested *column // what is written as JSON text
 }
 
@@ -95,7 +108,7 @@ func compileCSV(columns []statement.Column, f Format, within string) []csvColumn
 	return out
 }
 
-func (r csvRows) append(dst []byte, values [][]byte) []byte {
+func (r csvRows) Append(dst []byte, values [][]byte) []byte {
 	for i := range r {
 		c := &r[i]
 		if i > 0 {
@@ -126,15 +139,15 @@ func (r csvRows) header(dst []byte) []byte {
 	return append(dst, '\r', '\n')
 }
 
-func csvAppender(t *model.Type) appender {
+func csvAppender(t *model.Type) Appender {
 	switch t.Kind {
 	case model.String, model.Enum, model.Opaque:
 		return appendCSV
 	case model.JSON, model.Collection, model.Range, model.Complex:
-		write := appenderOf(t, Format{})
+		write := AppenderOf(t, Format{})
 		return func(dst, src []byte) []byte { return appendCSV(dst, write(nil, src)) }
 	}
-	return bare(appenderOf(t, Format{}))
+	return bare(AppenderOf(t, Format{}))
 }
 
 // appendCSV writes a field; it is quoted where it holds what parts fields and lines, and where it is empty, which a null is not.
@@ -160,7 +173,7 @@ func appendCSV(dst, src []byte) []byte {
 }
 
 // bare takes the quotes off a JSON string that needs no escapes.
-func bare(write appender) appender {
+func bare(write Appender) Appender {
 	return func(dst, src []byte) []byte {
 		n := len(dst)
 		dst = write(dst, src)
@@ -185,7 +198,7 @@ func unquoted(text []byte) []byte {
 type xmlColumn struct {
 	open, end, null []byte
 	at              int
-	value           appender
+	value           Appender
 	kind            statement.ColumnKind
 	columns         []xmlColumn
 	link            *column
@@ -231,7 +244,7 @@ func xmlName(name string) string {
 	}, name)
 }
 
-func (r xmlRows) append(dst []byte, values [][]byte) []byte {
+func (r xmlRows) Append(dst []byte, values [][]byte) []byte {
 	dst = append(dst, "<row>"...)
 	dst = appendElements(dst, values, r)
 	return append(dst, "</row>\n"...)
@@ -271,7 +284,7 @@ func appendElements(dst []byte, values [][]byte, columns []xmlColumn) []byte {
 	return dst
 }
 
-func xmlAppender(t *model.Type) appender {
+func xmlAppender(t *model.Type) Appender {
 	switch t.Kind {
 	case model.String, model.Enum, model.Opaque:
 		return AppendXMLText
@@ -281,10 +294,10 @@ func xmlAppender(t *model.Type) appender {
 			return appendItems(dst, src, element)
 		}
 	case model.JSON, model.Range, model.Complex:
-		write := appenderOf(t, Format{})
+		write := AppenderOf(t, Format{})
 		return func(dst, src []byte) []byte { return AppendXMLText(dst, write(nil, src)) }
 	}
-	return bare(appenderOf(t, Format{}))
+	return bare(AppenderOf(t, Format{}))
 }
 
 // AppendXMLText appends text as XML has it: what XML asks for is escaped; characters that XML can't hold become the replacement character.

@@ -1,4 +1,4 @@
-package postgres
+package encode
 
 import (
 	"testing"

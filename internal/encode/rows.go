@@ -1,4 +1,4 @@
-package postgres
+package encode
 
 import (
 	"encoding/binary"
@@ -12,7 +12,7 @@ import (
 type column struct {
 	name     []byte // ,"name":
 	at       int
-	value    appender // of a plain value
+	value    Appender // of a plain value
 	kind     statement.ColumnKind
 	columns  []column        // of a relation or an object, or the key of a link
 	resource *model.Resource // of a link
@@ -26,7 +26,7 @@ func compile(columns []statement.Column, f Format) []column {
 		out[i] = column{name: memberName(f.control(c.Name)), at: c.At, kind: c.Kind}
 		switch c.Kind {
 		case statement.Plain:
-			out[i].value = appenderOf(c.Type, f)
+			out[i].value = AppenderOf(c.Type, f)
 		case statement.Total:
 			out[i].value = integers(f)
 		case statement.Version:
@@ -160,8 +160,24 @@ func appendVersion(dst, src []byte) []byte {
 	return append(dst, `\""`...)
 }
 
-// total reads a count.
-func total(src []byte) int64 {
+// Total reads a count.
+func Total(src []byte) int64 {
 	n, _ := strconv.ParseInt(string(appendInteger(nil, src)), 10, 64)
 	return n
+}
+
+// AppendValues writes values at some places of a row as a JSON array.
+func AppendValues(dst []byte, values [][]byte, places []int, appenders []Appender) []byte {
+	dst = append(dst, '[')
+	for i, at := range places {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		if values[at] == nil {
+			dst = append(dst, "null"...)
+		} else {
+			dst = appenders[i](dst, values[at])
+		}
+	}
+	return append(dst, ']')
 }

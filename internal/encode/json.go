@@ -1,4 +1,4 @@
-package postgres
+package encode
 
 import (
 	"encoding/base64"
@@ -10,11 +10,11 @@ import (
 	"eagerwindow/internal/core/model"
 )
 
-// appender writes one value, as it came binary from PostgreSQL, as JSON. The value is never null.
-type appender func(dst, src []byte) []byte
+// Appender writes one value, as it came binary from PostgreSQL, as JSON. The value is never null.
+type Appender func(dst, src []byte) []byte
 
-// appenderOf is the appender for the values of a type. PostgreSQL's binary formats are those of its send functions.
-func appenderOf(t *model.Type, f Format) appender {
+// AppenderOf is the Appender for the values of a type. PostgreSQL's binary formats are those of its send functions.
+func AppenderOf(t *model.Type, f Format) Appender {
 	switch t.Kind {
 	case model.Boolean:
 		return appendBoolean
@@ -65,9 +65,9 @@ func appenderOf(t *model.Type, f Format) appender {
 		}
 		return func(dst, src []byte) []byte { return append(dst, src...) }
 	case model.Collection:
-		return appendArray(appenderOf(t.Element, f))
+		return appendArray(AppenderOf(t.Element, f))
 	case model.Range:
-		one := appendRange(appenderOf(t.Element, f))
+		one := appendRange(AppenderOf(t.Element, f))
 		if t.Multi {
 			return appendMultirange(one)
 		}
@@ -75,15 +75,15 @@ func appenderOf(t *model.Type, f Format) appender {
 	case model.Complex:
 		columns := make([]column, len(t.Fields))
 		for i, sub := range t.Fields {
-			columns[i] = column{name: memberName(sub.Name), at: sub.At, value: appenderOf(sub.Type, f)}
+			columns[i] = column{name: memberName(sub.Name), at: sub.At, value: AppenderOf(sub.Type, f)}
 		}
 		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
 	}
 	return func(dst, src []byte) []byte { return appendText(dst, src) }
 }
 
-// integers is the appender of 64-bit integers: JavaScript's numbers don't hold them all.
-func integers(f Format) appender {
+// integers is the Appender of 64-bit integers: JavaScript's numbers don't hold them all.
+func integers(f Format) Appender {
 	if f.Strings {
 		return quoting(appendInteger)
 	}
@@ -91,7 +91,7 @@ func integers(f Format) appender {
 }
 
 // quoting puts a number in quotes; what is a string already stays one.
-func quoting(write appender) appender {
+func quoting(write Appender) Appender {
 	return func(dst, src []byte) []byte {
 		n := len(dst) + 1
 		if dst = write(append(dst, '"'), src); dst[n] == '"' {
@@ -403,7 +403,7 @@ func field(src []byte) (value, rest []byte) {
 
 // appendArray writes an array of any number of dimensions: their count, a flag for nulls, the element type, then size and
 // lower bound of each, then the elements.
-func appendArray(element appender) appender {
+func appendArray(element Appender) Appender {
 	return func(dst, src []byte) []byte {
 		dimensions := int(binary.BigEndian.Uint32(src))
 		if dimensions == 0 {
@@ -415,7 +415,7 @@ func appendArray(element appender) appender {
 	}
 }
 
-func appendDimension(dst, header, rest []byte, element appender) (out, after []byte) {
+func appendDimension(dst, header, rest []byte, element Appender) (out, after []byte) {
 	size := int(binary.BigEndian.Uint32(header))
 	dst = append(dst, '[')
 	for i := range size {
@@ -437,7 +437,7 @@ func appendDimension(dst, header, rest []byte, element appender) (out, after []b
 }
 
 // appendItems writes the elements of an array of one dimension as XML elements; of more, each innermost one.
-func appendItems(dst, src []byte, element appender) []byte {
+func appendItems(dst, src []byte, element Appender) []byte {
 	dimensions := int(binary.BigEndian.Uint32(src))
 	count := min(dimensions, 1)
 	for i := range dimensions {
@@ -456,7 +456,7 @@ func appendItems(dst, src []byte, element appender) []byte {
 }
 
 // appendRange writes a range as an object with its bounds; one that is open at an end lacks that end.
-func appendRange(element appender) appender {
+func appendRange(element Appender) Appender {
 	const empty, lowerIn, upperIn, noLower, noUpper = 1, 2, 4, 8, 16
 	return func(dst, src []byte) []byte {
 		flags, rest := src[0], src[1:]
@@ -479,7 +479,7 @@ func appendRange(element appender) appender {
 	}
 }
 
-func appendMultirange(one appender) appender {
+func appendMultirange(one Appender) Appender {
 	return func(dst, src []byte) []byte {
 		count, rest := int(binary.BigEndian.Uint32(src)), src[4:]
 		dst = append(dst, '[')

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/service"
 )
 
@@ -38,6 +39,6 @@ func publishGuarded(ctx context.Context, s *service.Service) error {
 			return err
 		}
 	}
-	_, err := s.AddClient(ctx, "guarded", "clerk", service.NewClient{Secret: guardedSecret, Roles: []string{"clerk"}, Claims: map[string]any{"closed": "N99"}})
+	_, err := s.AddClient(ctx, "guarded", "clerk", identity.NewClient{Secret: guardedSecret, Roles: []string{"clerk"}, Claims: map[string]any{"closed": "N99"}})
 	return err
 }

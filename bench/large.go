@@ -121,10 +121,7 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 				if err != nil {
 					return err
 				}
-				if m, err = model.Bind(doc, cat); err != nil {
-					return err
-				}
-				policy, err = access.Bind(m)
+				policy, err = access.Bind(doc, cat)
 				return err
 			}},
 			{"description", func() error {
@@ -132,7 +129,7 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 				if err != nil {
 					return err
 				}
-				return describe.JSON(io.Discard, m, scope, describe.Place{Server: "http://127.0.0.1/api/large"})
+				return describe.JSON(io.Discard, policy.Model(), scope, describe.Place{Server: "http://127.0.0.1/api/large"})
 			}},
 			{"metadata", func() error {
 				scope, err := policy.Scope(access.Caller{Subject: "bench", Operator: true})

@@ -13,6 +13,9 @@ import (
 // core is the order of the core's packages: each may import those before it.
 var core = []string{"fault", "catalog", "window", "model", "request", "access", "payload", "change", "statement", "describe"}
 
+// around is the order of the packages around the core.
+var around = []string{"encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
+
 // formats are libraries that only read and write formats and names.
 var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection"}
 
@@ -56,6 +59,9 @@ func TestForbidden(t *testing.T) {
 		{"eagerwindow/internal/core/model", "net/http", true}, {"eagerwindow/internal/core/model", "github.com/jackc/pgx/v5", true},
 		{"eagerwindow/internal/core/model", "strings", false}, {"eagerwindow/internal/cli", "eagerwindow/internal/server", true},
 		{"eagerwindow/cmd/eager", "eagerwindow/internal/server", false}, {"eagerwindow/internal/records", "eagerwindow/internal/service", true},
+		{"eagerwindow/internal/data", "eagerwindow/internal/windows", true}, {"eagerwindow/internal/identity", "eagerwindow/internal/windows", false},
+		{"eagerwindow/internal/server", "eagerwindow/internal/postgres", true}, {"eagerwindow/internal/encode", "github.com/jackc/pgx/v5", true},
+		{"eagerwindow/internal/data", "eagerwindow/internal/client", true}, {"eagerwindow/internal/postgres", "eagerwindow/internal/encode", false},
 	} {
 		if got := forbidden(tt.path, tt.imported) != ""; got != tt.forbidden {
 			t.Errorf("forbidden(%s, %s) = %v", tt.path, tt.imported, got)
@@ -80,19 +86,16 @@ func forbidden(path, imported string) string {
 			return "the core knows no outside"
 		}
 	}
-	for _, rule := range []struct {
-		of string
-		no []string
-	}{
-		{in + "postgres", []string{"service", "records", "client", "localpg"}},
-		{in + "records", []string{"service", "postgres", "client", "localpg"}},
-		{in + "service", []string{"client", "localpg"}},
-	} {
-		for _, no := range rule.no {
-			if path == rule.of && imported == in+no {
-				return "it stands below it"
-			}
-		}
+	own, other := slices.Index(around, strings.TrimPrefix(path, in)), slices.Index(around, strings.TrimPrefix(imported, in))
+	switch {
+	case own >= 0 && other >= own:
+		return "it does not stand before it"
+	case own >= 0 && other < 0 && strings.HasPrefix(imported, in) && !strings.HasPrefix(imported, in+"core/"):
+		return "it stands below it"
+	case path == in+"encode" && strings.Contains(imported, "jackc/pgx"):
+		return "rows are encoded without a driver"
+	case path == in+"server" && slices.Contains([]string{"postgres", "records"}, strings.TrimPrefix(imported, in)):
+		return "the server knows no database"
 	}
 	if (imported == in+"server" || imported == in+"cli") && !strings.HasPrefix(path, "eagerwindow/cmd/") && path != "eagerwindow/bench" {
 		return "only cmd puts the outside together"

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 func (a *app) access() *cobra.Command {
@@ -72,7 +72,7 @@ func (a *app) accessShow() *cobra.Command {
 	return c
 }
 
-func printLights(w io.Writer, lights service.Lights) {
+func printLights(w io.Writer, lights windows.Lights) {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, role := range lights.Roles {
 		fmt.Fprint(t, "\t"+role.Name)
@@ -119,7 +119,7 @@ The exit status is 1 where the role may not.`,
 		if err != nil {
 			return err
 		}
-		q := service.Question{Roles: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
+		q := windows.Question{Roles: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
 		for name, value := range *claims {
 			q.Claims[name] = value
 		}
@@ -138,7 +138,7 @@ The exit status is 1 where the role may not.`,
 	return c
 }
 
-func printReason(w io.Writer, r service.Reason) {
+func printReason(w io.Writer, r windows.Reason) {
 	fmt.Fprintln(w, r.Says)
 	part := func(name, text string) {
 		if text != "" {

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/client"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
 )
 
 func (a *app) client() *cobra.Command {
@@ -30,7 +30,7 @@ roles it may do what one of them may.`,
 			return usage("--role is missing: the role that the program acts in")
 		}
 		s := a.service()
-		added, err := s.AddClient(c.Context(), args[0], args[1], service.NewClient{Roles: *roles, Claims: values(*claims)})
+		added, err := s.AddClient(c.Context(), args[0], args[1], identity.NewClient{Roles: *roles, Claims: values(*claims)})
 		if err != nil {
 			return err
 		}
@@ -42,7 +42,7 @@ roles it may do what one of them may.`,
 `, added.ID, strings.Join(*roles, ", "), added.Secret, s.URL, args[0], added.ID, added.Secret)
 		return nil
 	}
-	list := a.callerList("client", "programs", "eager client list saltmere", func(w *tabwriter.Writer, r service.Roster) {
+	list := a.callerList("client", "programs", "eager client list saltmere", func(w *tabwriter.Writer, r identity.Roster) {
 		fmt.Fprintln(w, "ID\tROLES\tCLAIMS\tLAST SEEN\tLAST REQUEST")
 		for _, e := range r.Clients {
 			fmt.Fprintf(w, "%s\t%s\n", e.ID, entry(e.Entry))
@@ -69,14 +69,14 @@ func (a *app) account() *cobra.Command {
 		if len(*roles) == 0 {
 			return usage("--role is missing: the role that the person acts in")
 		}
-		added, err := a.service().AddAccount(c.Context(), args[0], service.NewAccount{Email: args[1], Roles: *roles, Claims: values(*claims)})
+		added, err := a.service().AddAccount(c.Context(), args[0], identity.NewAccount{Email: args[1], Roles: *roles, Claims: values(*claims)})
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(a.Out, "%s may sign in and act as %s. The password, told this once:\n\n  %s\n", added.Email, strings.Join(*roles, ", "), added.Password)
 		return nil
 	}
-	list := a.callerList("account", "people", "eager account list saltmere", func(w *tabwriter.Writer, r service.Roster) {
+	list := a.callerList("account", "people", "eager account list saltmere", func(w *tabwriter.Writer, r identity.Roster) {
 		fmt.Fprintln(w, "EMAIL\tSTATE\tROLES\tCLAIMS\tLAST SEEN\tLAST REQUEST")
 		for _, e := range r.Accounts {
 			state := "signed out"
@@ -91,7 +91,7 @@ func (a *app) account() *cobra.Command {
 			fmt.Fprintf(w, "%s\t%s\t%s\n", e.Email, state, entry(e.Entry))
 		}
 	})
-	set := a.callerSet("account", "EMAIL", "eager account set saltmere ada@board.example --role pilot --claim pilot_id=db202dc9-ae78-ed03-c6e0-2d3c193ecfa8\n  eager account set saltmere ada@board.example --disabled", func(c *cobra.Command, in *service.CallerChange) {
+	set := a.callerSet("account", "EMAIL", "eager account set saltmere ada@board.example --role pilot --claim pilot_id=db202dc9-ae78-ed03-c6e0-2d3c193ecfa8\n  eager account set saltmere ada@board.example --disabled", func(c *cobra.Command, in *identity.CallerChange) {
 		if f := c.Flags().Lookup("disabled"); f.Changed {
 			disabled, _ := c.Flags().GetBool("disabled")
 			in.Disabled = &disabled
@@ -146,7 +146,7 @@ func values(claims map[string]string) map[string]any {
 	return out
 }
 
-func (a *app) callerList(kind, what, example string, table func(*tabwriter.Writer, service.Roster)) *cobra.Command {
+func (a *app) callerList(kind, what, example string, table func(*tabwriter.Writer, identity.Roster)) *cobra.Command {
 	c := &cobra.Command{Use: "list WINDOW", Short: "List the " + what + " that may call the API", Example: "  " + example, Args: exactly("WINDOW")}
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -171,7 +171,7 @@ func (a *app) callerList(kind, what, example string, table func(*tabwriter.Write
 	return c
 }
 
-func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *service.CallerChange)) *cobra.Command {
+func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *identity.CallerChange)) *cobra.Command {
 	c, roles, claims := callerFlags(&cobra.Command{
 		Use:     "set WINDOW " + name,
 		Short:   "Change what a " + kind + " may do",
@@ -180,7 +180,7 @@ func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *s
 		Args:    exactly("WINDOW", name),
 	})
 	c.RunE = func(c *cobra.Command, args []string) error {
-		in := service.CallerChange{Roles: *roles}
+		in := identity.CallerChange{Roles: *roles}
 		if len(*claims) > 0 {
 			in.Claims = values(*claims)
 			for name, v := range in.Claims {
@@ -227,7 +227,7 @@ func (a *app) callerRemove(kind, name, example string, remove func(*client.Clien
 }
 
 // entry is what programs and people have in common, in the columns of a table.
-func entry(e service.Entry) string {
+func entry(e identity.Entry) string {
 	var claims []string
 	for _, name := range slices.Sorted(maps.Keys(e.Claims)) {
 		claims = append(claims, fmt.Sprintf("%s=%v", name, e.Claims[name]))

@@ -18,7 +18,7 @@ import (
 
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/window"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 // saved is what "eager login" keeps.
@@ -164,7 +164,7 @@ table to one role, "reader". The document is written to NAME.window.yaml for you
 		if _, err := os.Stat(file); err == nil {
 			return usage("%s is there already; move it, or choose another name with --name", file)
 		}
-		document, err := s.Open(ctx, service.NewWindow{Name: *name, Source: args[0], Schema: *schema})
+		document, err := s.Open(ctx, windows.NewWindow{Name: *name, Source: args[0], Schema: *schema})
 		if err != nil {
 			return err
 		}

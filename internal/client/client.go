@@ -14,7 +14,8 @@ import (
 
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
+	"eagerwindow/internal/windows"
 )
 
 // Client calls one service, as whoever the token stands for.
@@ -146,67 +147,67 @@ func Check(res *http.Response) error {
 }
 
 // SignIn opens an operator's session.
-func (c *Client) SignIn(ctx context.Context, email, password string) (out service.Session, err error) {
-	return out, c.call(ctx, http.MethodPost, "/session", service.Credentials{Email: email, Password: password}, &out)
+func (c *Client) SignIn(ctx context.Context, email, password string) (out identity.Session, err error) {
+	return out, c.call(ctx, http.MethodPost, "/session", identity.Credentials{Email: email, Password: password}, &out)
 }
 
 // Look reads the catalog of a source.
 func (c *Client) Look(ctx context.Context, source string) (*catalog.Catalog, error) {
 	out := &catalog.Catalog{}
-	return out, c.call(ctx, http.MethodPost, "/look", service.LookAt{Source: source}, out)
+	return out, c.call(ctx, http.MethodPost, "/look", windows.LookAt{Source: source}, out)
 }
 
 // Windows lists the windows.
-func (c *Client) Windows(ctx context.Context) (out []service.Window, err error) {
+func (c *Client) Windows(ctx context.Context) (out []windows.Window, err error) {
 	return out, c.call(ctx, http.MethodGet, "/windows", nil, &out)
 }
 
 // Open makes a window over a database and returns its first document.
-func (c *Client) Open(ctx context.Context, in service.NewWindow) (string, error) {
-	var out service.Document
+func (c *Client) Open(ctx context.Context, in windows.NewWindow) (string, error) {
+	var out windows.Document
 	err := c.call(ctx, http.MethodPost, "/windows", in, &out)
 	return out.Document, err
 }
 
 // Draft is a window's document.
 func (c *Client) Draft(ctx context.Context, window string) (string, error) {
-	var out service.Document
+	var out windows.Document
 	err := c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/draft", nil, &out)
 	return out.Document, err
 }
 
 // PushDraft saves a document as a window's draft.
-func (c *Client) PushDraft(ctx context.Context, window, document string) (out service.Window, err error) {
-	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/draft", service.Document{Document: document}, &out)
+func (c *Client) PushDraft(ctx context.Context, window, document string) (out windows.Window, err error) {
+	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/draft", windows.Document{Document: document}, &out)
 }
 
 // Lights are what the roles of a window's draft may do.
-func (c *Client) Lights(ctx context.Context, window string) (out service.Lights, err error) {
+func (c *Client) Lights(ctx context.Context, window string) (out windows.Lights, err error) {
 	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/access", nil, &out)
 }
 
 // Why asks why a role of a window's draft may or may not do something.
-func (c *Client) Why(ctx context.Context, window string, q service.Question) (out service.Reason, err error) {
+func (c *Client) Why(ctx context.Context, window string, q windows.Question) (out windows.Reason, err error) {
 	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/access", q, &out)
 }
 
 // Publish makes a window's draft live and returns the number of the release.
-func (c *Client) Publish(ctx context.Context, window, note string) (out service.Release, err error) {
-	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/releases", service.NewRelease{Note: note}, &out)
+func (c *Client) Publish(ctx context.Context, window, note string) (out windows.Release, err error) {
+	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/releases", windows.NewRelease{Note: note}, &out)
 }
 
 // AddClient adds a program that may call a window's API.
-func (c *Client) AddClient(ctx context.Context, window, id string, in service.NewClient) (out service.Client, err error) {
+func (c *Client) AddClient(ctx context.Context, window, id string, in identity.NewClient) (out identity.Client, err error) {
 	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, &out)
 }
 
 // Callers lists who may call a window's API.
-func (c *Client) Callers(ctx context.Context, window string) (out service.Roster, err error) {
+func (c *Client) Callers(ctx context.Context, window string) (out identity.Roster, err error) {
 	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/callers", nil, &out)
 }
 
 // ChangeClient gives a client other roles or claims.
-func (c *Client) ChangeClient(ctx context.Context, window, id string, in service.CallerChange) error {
+func (c *Client) ChangeClient(ctx context.Context, window, id string, in identity.CallerChange) error {
 	return c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, nil)
 }
 
@@ -216,12 +217,12 @@ func (c *Client) RemoveClient(ctx context.Context, window, id string) error {
 }
 
 // AddAccount adds a person who may call a window's API.
-func (c *Client) AddAccount(ctx context.Context, window string, in service.NewAccount) (out service.Account, err error) {
+func (c *Client) AddAccount(ctx context.Context, window string, in identity.NewAccount) (out identity.Account, err error) {
 	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/accounts", in, &out)
 }
 
 // ChangeAccount changes an account.
-func (c *Client) ChangeAccount(ctx context.Context, window, email string, in service.CallerChange) error {
+func (c *Client) ChangeAccount(ctx context.Context, window, email string, in identity.CallerChange) error {
 	return c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/accounts/"+url.PathEscape(email), in, nil)
 }
 
@@ -232,7 +233,7 @@ func (c *Client) RemoveAccount(ctx context.Context, window, email string) error 
 
 // RotateKeys makes a new signing key; with forget, tokens of the older ones are refused from now on.
 func (c *Client) RotateKeys(ctx context.Context, forget bool) error {
-	return c.call(ctx, http.MethodPost, "/signing-keys", service.SigningKeys{Forget: forget}, nil)
+	return c.call(ctx, http.MethodPost, "/signing-keys", identity.SigningKeys{Forget: forget}, nil)
 }
 
 // ClientToken asks for an access token as a client of a window (OAuth 2 client credentials).
@@ -245,8 +246,8 @@ func (c *Client) ClientToken(ctx context.Context, window, id, secret string) (st
 	}
 	defer res.Body.Close()
 	var out struct {
-		service.Token
-		service.OAuthError
+		identity.Token
+		identity.OAuthError
 	}
 	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
 		return "", fmt.Errorf("read the token: %w", err)

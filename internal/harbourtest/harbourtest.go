@@ -17,6 +17,7 @@ import (
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/service"
 )
@@ -114,7 +115,7 @@ func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Servi
 	t.Helper()
 	ctx := context.Background()
 	log := slog.New(slog.NewTextHandler(logTo{t}, nil))
-	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log})
+	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log, Hashing: identity.Hashing{Memory: 64, Passes: 1}})
 	if err != nil {
 		t.Fatal(err)
 	}

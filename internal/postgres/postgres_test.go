@@ -127,11 +127,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := model.Bind(doc, introspect(t, pool))
-	if err != nil {
-		t.Fatal(err)
-	}
-	policy, err := access.Bind(m)
+	policy, err := access.Bind(doc, introspect(t, pool))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +135,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := request.Read(m, path, query)
+	r, err := request.Read(policy.Model(), path, query)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
 )
 
 // auth serves tokens: to programs, to people, and what others need to check them.
@@ -20,14 +20,14 @@ func (s *Server) auth(r chi.Router) {
 		return s.service.Me(r.Context(), name, bearer(r))
 	}))
 	r.Post("/sign-up", s.answer(http.StatusCreated, func(r *http.Request, name string) (any, error) {
-		in, err := input[service.Credentials](r)
+		in, err := input[identity.Credentials](r)
 		if err != nil {
 			return nil, err
 		}
 		return s.service.SignUp(r.Context(), name, in, s.from(r))
 	}))
 	r.Post("/sign-in", s.answer(http.StatusOK, func(r *http.Request, name string) (any, error) {
-		in, err := input[service.Credentials](r)
+		in, err := input[identity.Credentials](r)
 		if err != nil {
 			return nil, err
 		}
@@ -37,7 +37,7 @@ func (s *Server) auth(r chi.Router) {
 		return nil, s.service.SignAccountOut(r.Context(), name, bearer(r))
 	}))
 	r.Put("/password", s.answer(http.StatusNoContent, func(r *http.Request, name string) (any, error) {
-		in, err := input[service.PasswordChange](r)
+		in, err := input[identity.PasswordChange](r)
 		if err != nil {
 			return nil, err
 		}
@@ -66,10 +66,10 @@ func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	r.Body = http.MaxBytesReader(w, r.Body, maxBody)
 	if err := r.ParseForm(); err != nil {
-		oauthError(w, &service.OAuthError{Code: "invalid_request", Description: "the form can't be read"})
+		oauthError(w, &identity.OAuthError{Code: "invalid_request", Description: "the form can't be read"})
 		return
 	}
-	var t *service.Token
+	var t *identity.Token
 	var err error
 	name := chi.URLParam(r, "window")
 	switch r.PostForm.Get("grant_type") {
@@ -85,9 +85,9 @@ func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 	case "refresh_token":
 		t, err = s.service.RefreshToken(r.Context(), name, r.PostForm.Get("refresh_token"), s.from(r))
 	default:
-		err = &service.OAuthError{Code: "unsupported_grant_type", Description: "send the form fields grant_type=client_credentials, client_id and client_secret; or grant_type=refresh_token and refresh_token"}
+		err = &identity.OAuthError{Code: "unsupported_grant_type", Description: "send the form fields grant_type=client_credentials, client_id and client_secret; or grant_type=refresh_token and refresh_token"}
 	}
-	var refused *service.OAuthError
+	var refused *identity.OAuthError
 	switch {
 	case errors.As(err, &refused):
 		oauthError(w, refused)
@@ -98,7 +98,7 @@ func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func oauthError(w http.ResponseWriter, e *service.OAuthError) {
+func oauthError(w http.ResponseWriter, e *identity.OAuthError) {
 	status := http.StatusBadRequest
 	if e.Code == "invalid_client" {
 		status = http.StatusUnauthorized
@@ -166,6 +166,6 @@ func address(r *http.Request) string {
 	return host
 }
 
-func (s *Server) from(r *http.Request) service.From {
-	return service.From{Address: address(r), Origin: s.origin(r)}
+func (s *Server) from(r *http.Request) identity.From {
+	return identity.From{Address: address(r), Origin: s.origin(r)}
 }

@@ -19,8 +19,8 @@ import (
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/harbourtest"
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/server"
-	"eagerwindow/internal/service"
 	"eagerwindow/internal/standin"
 )
 
@@ -81,7 +81,7 @@ func TestAccount(t *testing.T) {
 	if a := r.Send(t, first.AccessToken, "GET", vessels, nil); a.StatusCode != 403 || !strings.Contains(a.Text, `no claim \"agent_id\"`) {
 		t.Errorf("without its claim: %s %s", a.Status, a.Text)
 	}
-	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", service.CallerChange{Claims: map[string]any{"agent_id": 3}}); err != nil {
+	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", identity.CallerChange{Claims: map[string]any{"agent_id": 3}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, at := range []*harbourtest.Running{r, other} {
@@ -134,12 +134,12 @@ func TestAccount(t *testing.T) {
 
 	const again = `{"email":"ada@board.example","password":"another pass phrase"}`
 	_, fourth := post(t, r, "", "/sign-in", again)
-	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", service.CallerChange{Roles: []string{"office", "agent"}}); err != nil {
+	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", identity.CallerChange{Roles: []string{"office", "agent"}}); err != nil {
 		t.Fatal(err)
 	}
 	within(t, other, fourth.AccessToken, "/api/saltmere/inspections?top=1", 200)
 	yes := true
-	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", service.CallerChange{Disabled: &yes}); err != nil {
+	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", identity.CallerChange{Disabled: &yes}); err != nil {
 		t.Fatal(err)
 	}
 	for _, at := range []*harbourtest.Running{r, other} {
@@ -172,7 +172,7 @@ func TestClient(t *testing.T) {
 	r := start(t)
 	other := r.Another(t, server.New)
 	ctx := context.Background()
-	added, err := r.Operator.AddClient(ctx, "saltmere", "both", service.NewClient{Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3, "pilot_id": demo.Pilot}})
+	added, err := r.Operator.AddClient(ctx, "saltmere", "both", identity.NewClient{Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3, "pilot_id": demo.Pilot}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -199,7 +199,7 @@ func TestClient(t *testing.T) {
 	if a := r.Send(t, all.AccessToken, "GET", "/api/saltmere/vessels?filter=agent_id%20ne%203&count=true&top=0", nil); !strings.Contains(a.Text, `"@count":`) || strings.Contains(a.Text, `"@count":0`) {
 		t.Errorf("rows whose agent is not told are not of agent 3: %s", a.Text)
 	}
-	if err := r.Operator.ChangeClient(ctx, "saltmere", "both", service.CallerChange{Roles: []string{"pilot"}}); err != nil {
+	if err := r.Operator.ChangeClient(ctx, "saltmere", "both", identity.CallerChange{Roles: []string{"pilot"}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, at := range []*harbourtest.Running{r, other} {
@@ -209,12 +209,12 @@ func TestClient(t *testing.T) {
 		within(t, at, all.AccessToken, "/api/saltmere/dues?top=1", 403)
 	}
 	for _, tt := range []struct {
-		change service.CallerChange
+		change identity.CallerChange
 		want   string
 	}{
-		{service.CallerChange{Roles: []string{"pilto"}}, `did you mean "pilot"?`}, {service.CallerChange{Roles: []string{"board"}}, "the role of callers without a token"},
-		{service.CallerChange{Claims: map[string]any{"pilot_id": nil}}, `role "pilot" needs the claim "pilot_id"`}, {service.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
-		{service.CallerChange{Password: "x"}, "a client has roles and claims to change"},
+		{identity.CallerChange{Roles: []string{"pilto"}}, `did you mean "pilot"?`}, {identity.CallerChange{Roles: []string{"board"}}, "the role of callers without a token"},
+		{identity.CallerChange{Claims: map[string]any{"pilot_id": nil}}, `role "pilot" needs the claim "pilot_id"`}, {identity.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
+		{identity.CallerChange{Password: "x"}, "a client has roles and claims to change"},
 	} {
 		if err := r.Operator.ChangeClient(ctx, "saltmere", "both", tt.change); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want %s", tt.change, err, tt.want)

@@ -15,7 +15,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/payload"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/data"
 )
 
 var errFailed = errors.New("a request of the group has failed")
@@ -46,7 +46,7 @@ type batch struct {
 type outcome struct{ path, tag string }
 
 // batch answers many requests in one; those of an atomicity group are one transaction (Protocol, 11.7).
-func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	body, err := jsonBody(r, maxBulk)
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *service.API,
 }
 
 // run runs one request, or all of a group.
-func (b *batch) run(api *service.API, list []*payload.Request) []*batchResponse {
+func (b *batch) run(api *data.API, list []*payload.Request) []*batchResponse {
 	group := list[0].Group
 	if group == "" {
 		res, _ := b.one(api, list[0])
@@ -110,7 +110,7 @@ func (b *batch) run(api *service.API, list []*payload.Request) []*batchResponse 
 		}
 	}
 	at := 0
-	err := api.Atomically(b.r.Context(), func(api *service.API) error {
+	err := api.Atomically(b.r.Context(), func(api *data.API) error {
 		for i, q := range list {
 			at = i
 			var ok bool
@@ -167,7 +167,7 @@ func (b *batch) skipped(q *payload.Request, id string) *batchResponse {
 }
 
 // one runs one request and says whether it went well.
-func (b *batch) one(api *service.API, q *payload.Request) (*batchResponse, bool) {
+func (b *batch) one(api *data.API, q *payload.Request) (*batchResponse, bool) {
 	res := b.try(api, q)
 	ok := res.Status < 400
 	if !ok {
@@ -176,7 +176,7 @@ func (b *batch) one(api *service.API, q *payload.Request) (*batchResponse, bool)
 	return res, ok
 }
 
-func (b *batch) try(api *service.API, q *payload.Request) *batchResponse {
+func (b *batch) try(api *data.API, q *payload.Request) *batchResponse {
 	if id := b.unmet(q); id != "" {
 		return b.skipped(q, id)
 	}

@@ -22,19 +22,19 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
-	"eagerwindow/internal/service"
 )
 
 // target finds out which API a request of the data API is for, and who calls.
-type target func(*http.Request) (*service.API, access.Caller, error)
+type target func(*http.Request) (*data.API, access.Caller, error)
 
 // The version stands in every answer, spelled as the standard does.
 var version, version40 = []string{"4.01"}, []string{"4.0"}
 
 // data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
 func (s *Server) data(r chi.Router, at string, find target) {
-	handle := func(serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) http.HandlerFunc {
+	handle := func(serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
 			w.Header()["OData-Version"] = version
 			api, caller, err := find(r)
@@ -80,7 +80,7 @@ func notPossible(r *http.Request, allow []string) error {
 }
 
 // dispatch answers a request by its method and what of its path is not a resource's.
-func (s *Server) dispatch(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) dispatch(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	path := below(r)
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
@@ -110,7 +110,7 @@ func (s *Server) dispatch(w http.ResponseWriter, r *http.Request, api *service.A
 }
 
 // live is the published release; the bearer token says who calls.
-func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
+func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 	name := chi.URLParam(r, "window")
 	api, err := s.service.Live(r.Context(), name)
 	if err != nil {
@@ -129,7 +129,7 @@ func (s *Server) live(r *http.Request) (*service.API, access.Caller, error) {
 
 // admitted serves a request that the limits of its caller let in, and tells what is left of them
 // (draft-ietf-httpapi-ratelimit-headers).
-func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller, serve func(http.ResponseWriter, *http.Request, *service.API, access.Caller) error) error {
+func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller, serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
 	leave, quota, err := s.service.Enter(api, caller)
 	if quota != nil {
 		reset := strconv.Itoa(int(math.Ceil(quota.Reset.Seconds())))
@@ -151,7 +151,7 @@ func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *service.A
 }
 
 // draft is the draft, for operators, who may act as any role.
-func (s *Server) draft(r *http.Request) (*service.API, access.Caller, error) {
+func (s *Server) draft(r *http.Request) (*data.API, access.Caller, error) {
 	email, err := s.operator(r)
 	if err != nil {
 		return nil, access.Caller{}, err
@@ -170,7 +170,7 @@ func (s *Server) draft(r *http.Request) (*service.API, access.Caller, error) {
 // actAs reads `Act-As: agent;agent_id=3`, a list of items with parameters (RFC 9651, 3.1): roles, and the claims of a caller that has
 // them. Without it, the operator acts as no role and may do all that the window exposes; the name of the anonymous role stands for
 // a caller without a token.
-func actAs(r *http.Request, api *service.API) (access.Caller, error) {
+func actAs(r *http.Request, api *data.API) (access.Caller, error) {
 	header := r.Header.Values("Act-As")
 	if len(header) == 0 {
 		return access.Caller{Operator: true}, nil
@@ -230,13 +230,13 @@ func root(r *http.Request) string {
 // writeLimit is how long a caller may leave a part of an answer unread.
 const writeLimit = 30 * time.Second
 
-func (s *Server) read(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) read(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	return s.ask(w, r, below(r), r.URL.RawQuery, api, caller)
 }
 
 // query reads with the options in the body, for those that are too long for a URL: POST …/$query with text/plain (URL
 // Conventions, 5.1; Protocol, 11.2.6.8), and the QUERY method.
-func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media string, api *service.API, caller access.Caller) error {
+func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media string, api *data.API, caller access.Caller) error {
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if err != nil || kind != "text/plain" && kind != media {
 		return fault.New(fault.UnsupportedMedia, "body.media", "the body holds query options; send it as Content-Type: %s", media).On("Content-Type")
@@ -252,7 +252,7 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 	return s.ask(w, r, path, options, api, caller)
 }
 
-func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *service.API, caller access.Caller) error {
+func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *data.API, caller access.Caller) error {
 	f, err := speak(w, r, options)
 	if err != nil {
 		return err
@@ -278,7 +278,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 	return s.stream(w, r, page, path, options, f)
 }
 
-func explained(w http.ResponseWriter, e *service.Explanation) {
+func explained(w http.ResponseWriter, e *data.Explanation) {
 	w.Header().Set("Preference-Applied", "explain")
 	writeJSON(w, http.StatusOK, e)
 }
@@ -296,8 +296,8 @@ func matches(list, tag string) bool {
 	return false
 }
 
-func preferences(r *http.Request) service.Preferences {
-	var p service.Preferences
+func preferences(r *http.Request) data.Preferences {
+	var p data.Preferences
 	if r.Header["Prefer"] == nil {
 		return p
 	}
@@ -339,7 +339,7 @@ const flushAt = 256 << 10
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 16<<10); return &b }}
 
 // stream writes a page as it arrives.
-func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Page, path, options string, f format) error {
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page, path, options string, f format) error {
 	pooled := buffers.Get().(*[]byte)
 	out := answer{w: w, kind: f.contentType(), buf: (*pooled)[:0]}
 	defer func() { *pooled = out.buf; buffers.Put(pooled) }()
@@ -403,7 +403,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *service.Pa
 }
 
 // field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.
-func (s *Server) field(w http.ResponseWriter, page *service.Page, f format, before []byte) error {
+func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, before []byte) error {
 	row := page.AppendRow(nil)
 	if bytes.HasPrefix(row, []byte(`{"`+page.Field.Name+`@`)) {
 		return fault.New(fault.Forbidden, "access.field", "none of the caller's roles that reach this row may read %s in it", page.Field.Name).On(page.Field.Name)

@@ -11,13 +11,13 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
-	"eagerwindow/internal/service"
 )
 
 // serviceDocument lists what the caller may read (JSON Format, 5), and links the description (RFC 8631). Named queries that need
 // parameters are called, not followed, so only those without stand here.
-func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	scope, err := api.Policy.Scope(caller)
 	if err != nil {
 		return err
@@ -55,7 +55,7 @@ func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *se
 }
 
 // metadata is the model as the caller's role sees it (CSDL 4.01): XML, or JSON where that is asked for.
-func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	scope, err := api.Policy.Scope(caller)
 	if err != nil {
 		return err

@@ -11,7 +11,7 @@ import (
 
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/harbourtest"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
 )
 
 // Two schemas are the same but for the values of fields that the role may not read: pay, note, mark, data, tags, code, boss_id of
@@ -142,7 +142,7 @@ func TestNothingLeaks(t *testing.T) {
 	}
 	var both [2]string
 	for i, s := range []string{"a", "b"} {
-		c, err := r.Operator.AddClient(ctx, "leak"+s, "both", service.NewClient{Roles: []string{"clerk", "lead"}})
+		c, err := r.Operator.AddClient(ctx, "leak"+s, "both", identity.NewClient{Roles: []string{"clerk", "lead"}})
 		if err != nil {
 			t.Fatal(err)
 		}

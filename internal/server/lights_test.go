@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 // Grants are looked at, changed in the draft and checked before; what can't stand is refused and nothing is kept.
@@ -19,16 +19,16 @@ func TestGrants(t *testing.T) {
 		}
 		return a.StatusCode, a.Text
 	}
-	var g service.GrantView
-	grant := func(crossing string) service.GrantView {
+	var g windows.GrantView
+	grant := func(crossing string) windows.GrantView {
 		t.Helper()
-		g = service.GrantView{}
+		g = windows.GrantView{}
 		if status, text := manage("GET", "/grants/"+crossing, "", &g); status != 200 {
 			t.Fatalf("%s: %d %s", crossing, status, text)
 		}
 		return g
 	}
-	lights := func(g service.GrantView) string {
+	lights := func(g windows.GrantView) string {
 		var all []string
 		for _, o := range g.Operations {
 			all = append(all, string(o.Light))
@@ -80,14 +80,14 @@ func TestGrants(t *testing.T) {
 		}
 	}
 	for _, tt := range []struct {
-		question service.RuleQuestion
+		question windows.RuleQuestion
 		want     string
 	}{
-		{service.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id", Claims: map[string]any{"agent_id": 3}}, `{"rows":10,"of":400}`},
-		{service.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id"}, `{}`},
-		{service.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq"}, `{"wrong":"`},
-		{service.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "kind eq 'tank'"}, `did you mean \"tanker\"`},
-		{service.RuleQuestion{Role: "board", Resource: "arrivals_board", Rows: "hazardous"}, `{}`},
+		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id", Claims: map[string]any{"agent_id": 3}}, `{"rows":10,"of":400}`},
+		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id"}, `{}`},
+		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq"}, `{"wrong":"`},
+		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "kind eq 'tank'"}, `did you mean \"tanker\"`},
+		{windows.RuleQuestion{Role: "board", Resource: "arrivals_board", Rows: "hazardous"}, `{}`},
 	} {
 		body, _ := json.Marshal(tt.question)
 		if status, text := manage("POST", "/rules", string(body), nil); status != 200 || !strings.Contains(text, tt.want) {

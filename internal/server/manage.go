@@ -10,7 +10,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
+	"eagerwindow/internal/windows"
 )
 
 // ManageDescription is the OpenAPI description of the management API.
@@ -43,10 +44,10 @@ func (s *Server) manage(r chi.Router) {
 				writeJSON(w, http.StatusOK, out)
 			}
 		}
-		r.Get("/session", handle(func(_ *http.Request, email string) (any, error) { return service.Session{Email: email}, nil }))
+		r.Get("/session", handle(func(_ *http.Request, email string) (any, error) { return identity.Session{Email: email}, nil }))
 		r.Delete("/session", s.signOut)
 		r.Post("/look", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[service.LookAt](r)
+			in, err := input[windows.LookAt](r)
 			if err != nil {
 				return nil, err
 			}
@@ -54,19 +55,19 @@ func (s *Server) manage(r chi.Router) {
 		}))
 		r.Get("/windows", handle(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
 		r.Post("/windows", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[service.NewWindow](r)
+			in, err := input[windows.NewWindow](r)
 			if err != nil {
 				return nil, err
 			}
 			document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
-			return service.Document{Document: document}, err
+			return windows.Document{Document: document}, err
 		}))
 		r.Get("/windows/{window}/draft", handle(func(r *http.Request, _ string) (any, error) {
 			document, err := s.service.Draft(r.Context(), chi.URLParam(r, "window"))
-			return service.Document{Document: document}, err
+			return windows.Document{Document: document}, err
 		}))
 		r.Put("/windows/{window}/draft", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[service.Document](r)
+			in, err := input[windows.Document](r)
 			if err != nil {
 				return nil, err
 			}
@@ -82,33 +83,33 @@ func (s *Server) manage(r chi.Router) {
 			return s.service.Grant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"))
 		}))
 		r.Put("/windows/{window}/grants/{role}/{resource}", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[service.GrantChange](r)
+			in, err := input[windows.GrantChange](r)
 			if err != nil {
 				return nil, err
 			}
 			return s.service.SetGrant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"), in, email)
 		}))
 		r.Post("/windows/{window}/rules", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[service.RuleQuestion](r)
+			in, err := input[windows.RuleQuestion](r)
 			if err != nil {
 				return nil, err
 			}
 			return s.service.CheckRule(r.Context(), chi.URLParam(r, "window"), in)
 		}))
 		r.Post("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[service.Question](r)
+			in, err := input[windows.Question](r)
 			if err != nil {
 				return nil, err
 			}
 			return s.service.Why(r.Context(), chi.URLParam(r, "window"), in)
 		}))
 		r.Post("/windows/{window}/releases", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[service.NewRelease](r)
+			in, err := input[windows.NewRelease](r)
 			if err != nil {
 				return nil, err
 			}
 			n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
-			return service.Release{Number: n}, err
+			return windows.Release{Number: n}, err
 		}))
 		s.manageCallers(r, handle)
 	})
@@ -158,7 +159,7 @@ func sameOrigin(r *http.Request) error {
 }
 
 func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
-	in, err := input[service.Credentials](r)
+	in, err := input[identity.Credentials](r)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -170,7 +171,7 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 	}
 	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: r.TLS != nil})
 	w.Header().Set("Cache-Control", "no-store")
-	writeJSON(w, http.StatusOK, service.Session{Email: in.Email, Token: token})
+	writeJSON(w, http.StatusOK, identity.Session{Email: in.Email, Token: token})
 }
 
 func (s *Server) signOut(w http.ResponseWriter, r *http.Request) {

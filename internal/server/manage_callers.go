@@ -4,9 +4,9 @@ import (
 	"net/http"
 	"net/url"
 
-	"github.com/go-chi/chi/v5"
+	"eagerwindow/internal/identity"
 
-	"eagerwindow/internal/service"
+	"github.com/go-chi/chi/v5"
 )
 
 // manageCallers serves what operators do with those who call a window.
@@ -15,29 +15,29 @@ func (s *Server) manageCallers(r chi.Router, handle func(func(*http.Request, str
 		return s.service.Roster(r.Context(), chi.URLParam(r, "window"))
 	}))
 	r.Put("/windows/{window}/clients/{caller}", handle(func(r *http.Request, _ string) (any, error) {
-		in, err := input[service.NewClient](r)
+		in, err := input[identity.NewClient](r)
 		if err != nil {
 			return nil, err
 		}
 		return s.service.AddClient(r.Context(), chi.URLParam(r, "window"), caller(r), in)
 	}))
 	r.Post("/windows/{window}/accounts", handle(func(r *http.Request, _ string) (any, error) {
-		in, err := input[service.NewAccount](r)
+		in, err := input[identity.NewAccount](r)
 		if err != nil {
 			return nil, err
 		}
 		return s.service.AddAccount(r.Context(), chi.URLParam(r, "window"), in)
 	}))
-	for kind, change := range map[string]func(*http.Request, service.CallerChange) error{
-		"clients": func(r *http.Request, in service.CallerChange) error {
+	for kind, change := range map[string]func(*http.Request, identity.CallerChange) error{
+		"clients": func(r *http.Request, in identity.CallerChange) error {
 			return s.service.ChangeClient(r.Context(), chi.URLParam(r, "window"), caller(r), in)
 		},
-		"accounts": func(r *http.Request, in service.CallerChange) error {
+		"accounts": func(r *http.Request, in identity.CallerChange) error {
 			return s.service.ChangeAccount(r.Context(), chi.URLParam(r, "window"), caller(r), in)
 		},
 	} {
 		r.Patch("/windows/{window}/"+kind+"/{caller}", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[service.CallerChange](r)
+			in, err := input[identity.CallerChange](r)
 			if err != nil {
 				return nil, err
 			}
@@ -51,7 +51,7 @@ func (s *Server) manageCallers(r chi.Router, handle func(func(*http.Request, str
 		return struct{}{}, s.service.RemoveAccount(r.Context(), chi.URLParam(r, "window"), caller(r))
 	}))
 	r.Post("/signing-keys", handle(func(r *http.Request, _ string) (any, error) {
-		in, err := input[service.SigningKeys](r)
+		in, err := input[identity.SigningKeys](r)
 		if err != nil {
 			return nil, err
 		}

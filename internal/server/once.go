@@ -11,7 +11,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/data"
 )
 
 // recorder is an answer that is kept, or becomes a part of another one.
@@ -67,7 +67,7 @@ func writes(r *http.Request) bool {
 
 // serve answers a request of the data API; one with an Idempotency-Key is done once
 // (draft-ietf-httpapi-idempotency-key-header).
-func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	if err := fixed(r); err != nil {
 		return err
 	}
@@ -93,13 +93,13 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *service.API,
 		_, _ = io.WriteString(sum, part+"\x00") // a hash takes everything
 	}
 	_, _ = sum.Write(body)
-	answer, err := api.Once(r.Context(), caller, key, sum.Sum(nil), func(api *service.API) (service.Answer, error) {
+	answer, err := api.Once(r.Context(), caller, key, sum.Sum(nil), func(api *data.API) (data.Answer, error) {
 		rec := newRecorder(w)
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if err := s.dispatch(rec, r, api, caller); err != nil {
-			return service.Answer{}, err
+			return data.Answer{}, err
 		}
-		return service.Answer{Status: rec.status, Header: rec.part(), Body: rec.body.Bytes()}, nil
+		return data.Answer{Status: rec.status, Header: rec.part(), Body: rec.body.Bytes()}, nil
 	})
 	if err != nil {
 		return err

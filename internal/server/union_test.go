@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/internal/client"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
 )
 
 // What a caller with two roles sees, written out as tables: their rows are those of either role, their fields null where neither role that
@@ -113,7 +113,7 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	c, err := r.Operator.AddClient(ctx, "mixed", "both", service.NewClient{Roles: []string{"one", "two"}, Claims: map[string]any{"me": 3}})
+	c, err := r.Operator.AddClient(ctx, "mixed", "both", identity.NewClient{Roles: []string{"one", "two"}, Claims: map[string]any{"me": 3}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,7 +15,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/data"
 )
 
 // jsonBody reads a body that must be JSON, of one row or, where it may be large, of many.
@@ -62,25 +62,25 @@ func mediaType(given string) (string, map[string]string, error) {
 	return mime.ParseMediaType(given)
 }
 
-func (s *Server) create(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) create(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	if strings.HasSuffix(r.URL.Path, "/$ref") {
 		return s.link(w, r, api, caller)
 	}
 	return s.change(w, r, caller, api.Create)
 }
 
-func (s *Server) update(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) update(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	return s.change(w, r, caller, api.Update)
 }
 
-func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) replace(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	if strings.HasSuffix(r.URL.Path, "/$ref") {
 		return s.link(w, r, api, caller)
 	}
 	return s.change(w, r, caller, api.Replace)
 }
 
-func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	if strings.HasSuffix(r.URL.Path, "/$ref") {
 		return s.unlink(w, r, api, caller)
 	}
@@ -100,7 +100,7 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *service.API
 }
 
 // link ties the row of the path to the one that the body names: {"@id":"tugs/3"} (JSON Format, 14).
-func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) link(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	in, err := unconditional(r)
 	if err != nil {
 		return err
@@ -115,7 +115,7 @@ func (s *Server) link(w http.ResponseWriter, r *http.Request, api *service.API, 
 	return err
 }
 
-func (s *Server) unlink(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) unlink(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	if _, err := unconditional(r); err != nil {
 		return err
 	}
@@ -149,7 +149,7 @@ func linkOption(r *http.Request) (id string, err error) {
 }
 
 // unconditional is a link that is to be made or removed; a condition of it is refused.
-func unconditional(r *http.Request) (service.Write, error) {
+func unconditional(r *http.Request) (data.Write, error) {
 	in, err := writeOf(r)
 	if err == nil {
 		err = in.Unconditional("a relation is written with a version as a part of its row, with PATCH")
@@ -158,7 +158,7 @@ func unconditional(r *http.Request) (service.Write, error) {
 }
 
 // touched tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.
-func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *service.API, caller access.Caller) error {
+func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	op := map[string]window.Operation{http.MethodPatch: window.Update, http.MethodDelete: window.Delete}[r.Method]
 	told, err := api.Touched(r.Context(), caller, op, below(r), r.URL.RawQuery)
 	if err != nil {
@@ -169,7 +169,7 @@ func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *service.AP
 }
 
 // change writes a row, and answers with it as it is stored.
-func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, service.Write) (*service.Written, error)) error {
+func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, data.Write) (*data.Written, error)) error {
 	in, err := writeOf(r)
 	if err != nil {
 		return err
@@ -212,7 +212,7 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 }
 
 // writeRows tells how many rows were written, and shows them where that was asked for.
-func writeRows(w http.ResponseWriter, r *http.Request, written *service.Written, f format) error {
+func writeRows(w http.ResponseWriter, r *http.Request, written *data.Written, f format) error {
 	w.Header().Set("Rows-Affected", strconv.FormatInt(written.Rows, 10))
 	if written.Row == nil {
 		w.WriteHeader(http.StatusNoContent)
@@ -230,8 +230,8 @@ func contextURL(r *http.Request, context string) string {
 }
 
 // writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
-func writeOf(r *http.Request) (service.Write, error) {
-	in := service.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) }, Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
+func writeOf(r *http.Request) (data.Write, error) {
+	in := data.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) }, Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
 	for _, line := range r.Header.Values("If-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
 			version := strings.TrimSpace(tag)
@@ -251,7 +251,7 @@ func writeOf(r *http.Request) (service.Write, error) {
 }
 
 // writeRow answers with the row as stored, or with nothing where the role may not read it or nobody asked.
-func writeRow(w http.ResponseWriter, r *http.Request, status int, written *service.Written, f format) {
+func writeRow(w http.ResponseWriter, r *http.Request, status int, written *data.Written, f format) {
 	if written.Row == nil {
 		if path := written.Path(); path != "" {
 			w.Header().Set("OData-EntityId", root(r)+"/"+path)

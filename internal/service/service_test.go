@@ -14,6 +14,7 @@ import (
 	"eagerwindow/demo"
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 	"eagerwindow/internal/service"
@@ -34,9 +35,9 @@ func execute(t testing.TB, dsn, sql string) {
 }
 
 // read answers a request and returns its rows as JSON, one on a line.
-func read(t testing.TB, api *service.API, c access.Caller, path, query string) (string, error) {
+func read(t testing.TB, api *data.API, c access.Caller, path, query string) (string, error) {
 	t.Helper()
-	page, err := api.Read(context.Background(), c, path, query, service.Preferences{})
+	page, err := api.Read(context.Background(), c, path, query, data.Preferences{})
 	if err != nil {
 		return "", err
 	}
@@ -183,7 +184,7 @@ func BenchmarkRead(b *testing.B) {
 			b.ReportAllocs()
 			var rows []byte
 			for b.Loop() {
-				page, err := api.Read(ctx, operator, bb.path, bb.query, service.Preferences{})
+				page, err := api.Read(ctx, operator, bb.path, bb.query, data.Preferences{})
 				if err != nil {
 					b.Fatal(err)
 				}

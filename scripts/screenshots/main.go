@@ -21,7 +21,7 @@ import (
 	"eagerwindow/demo"
 	"eagerwindow/internal/browser"
 	"eagerwindow/internal/client"
-	"eagerwindow/internal/service"
+	"eagerwindow/internal/identity"
 )
 
 const dir = "docs/screenshots"
@@ -106,14 +106,14 @@ func run() error {
 // callers are two people, of whom one has just asked for something.
 func callers(ctx context.Context, base string) error {
 	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
-	ada, err := s.AddAccount(ctx, demo.Window, service.NewAccount{Email: "ada@board.example", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3}})
+	ada, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "ada@board.example", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3}})
 	if err != nil {
 		return err
 	}
-	if _, err := s.AddAccount(ctx, demo.Window, service.NewAccount{Email: "bo@board.example", Roles: []string{"pilot", "agent"}, Claims: map[string]any{"agent_id": 4, "pilot_id": demo.Pilot}}); err != nil {
+	if _, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "bo@board.example", Roles: []string{"pilot", "agent"}, Claims: map[string]any{"agent_id": 4, "pilot_id": demo.Pilot}}); err != nil {
 		return err
 	}
-	body, err := json.Marshal(service.Credentials{Email: ada.Email, Password: ada.Password})
+	body, err := json.Marshal(identity.Credentials{Email: ada.Email, Password: ada.Password})
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func callers(ctx context.Context, base string) error {
 		return err
 	}
 	defer res.Body.Close()
-	var token service.Token
+	var token identity.Token
 	if err := json.NewDecoder(res.Body).Decode(&token); err != nil {
 		return err
 	}

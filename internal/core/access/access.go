@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
@@ -83,8 +84,13 @@ type Preset struct {
 	Value request.Expr
 }
 
-// Bind compiles the roles of a model. The error is a fault that tells every mistake with its place in the document.
-func Bind(m *model.Model) (*Policy, error) {
+// Bind binds a document to a catalog: the model, what its saved views show, and what its roles may do, in one value that never changes
+// afterwards. The error is a fault that tells every mistake with its place in the document.
+func Bind(doc *window.Document, cat *catalog.Catalog) (*Policy, error) {
+	m, err := model.Bind(doc, cat)
+	if err != nil {
+		return nil, err
+	}
 	b := binder{model: m}
 	b.views, b.mistakes = request.BindViews(m)
 	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m, b.views)}
@@ -102,6 +108,9 @@ func Bind(m *model.Model) (*Policy, error) {
 	}
 	return p, nil
 }
+
+// Model is what the roles speak of.
+func (p *Policy) Model() *model.Model { return p.model }
 
 type binder struct {
 	model    *model.Model
@@ -336,16 +345,48 @@ func (s *Scope) refuseField(f *model.Field) error {
 		Message: fmt.Sprintf("role %q may not read %s of %s; it may read %s", s.Name, f.Name, f.Resource.Name, strings.Join(may, ", "))}
 }
 
-// Check says whether the role may read all that a query names: the resource, those it expands, and every field that stands in
-// select, filter or order, also those of relations.
-func (s *Scope) Check(q *request.Query) error {
+// Check refuses a query that names what the role may not read: the resource, those it expands, and every field that stands in select,
+// filter or order, also those of relations. It returns the query without what it means only as far as it may be read.
+func (s *Scope) Check(q *request.Query) (*request.Query, error) {
 	if deep := q.Depth(); s.Limits.Depth > 0 && deep > s.Limits.Depth {
-		return fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name, s.Limits.Depth)
+		return nil, fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name, s.Limits.Depth)
 	}
-	return s.check(q)
+	return s.restricted(q)
 }
 
-func (s *Scope) check(q *request.Query) error {
+func (s *Scope) restricted(q *request.Query) (*request.Query, error) {
+	if err := s.checkNames(q); err != nil {
+		return nil, err
+	}
+	out := *q
+	// An order that the document gives a resource tells nothing of a field that the role may not read. The key tells rows apart that are
+	// alike. The order of a saved view is a part of what it shows.
+	if q.Root.Resource.View == nil {
+		out.Order = nil
+		for _, t := range q.Order {
+			if !t.Implied || inKey(t.By) || s.checkExpr(t.By) == nil {
+				out.Order = append(out.Order, t)
+			}
+		}
+	}
+	out.Expand = nil
+	for _, e := range q.Expand {
+		if e.Optional && !s.MayFollow(e.Relation) { // expand=* means what may be read: the rest is left out, not refused
+			continue
+		}
+		inner, err := s.restricted(e.Query)
+		if err != nil {
+			return nil, err
+		}
+		expansion := *e
+		expansion.Query = inner
+		out.Expand = append(out.Expand, &expansion)
+	}
+	return &out, nil
+}
+
+// checkNames checks what a query names, but for what it expands.
+func (s *Scope) checkNames(q *request.Query) error {
 	if err := s.checkRow(q.Root); err != nil {
 		return err
 	}
@@ -380,23 +421,11 @@ func (s *Scope) check(q *request.Query) error {
 			return err
 		}
 	}
-	// An order that the document gives a resource tells nothing of a field that the role may not read. The key parts rows that are
-	// alike. The order of a saved view is a part of what it shows.
-	if q.Root.Resource.View == nil {
-		q.Order = slices.DeleteFunc(q.Order, func(t request.Term) bool { return t.Implied && !inKey(t.By) && s.checkExpr(t.By) != nil })
-	}
 	for _, t := range q.Order {
 		if !t.Implied {
 			if err := s.checkExpr(t.By); err != nil {
 				return err
 			}
-		}
-	}
-	// expand=* means what may be read: the rest is left out, not refused.
-	q.Expand = slices.DeleteFunc(q.Expand, func(e *request.Expansion) bool { return e.Optional && !s.MayFollow(e.Relation) })
-	for _, e := range q.Expand {
-		if err := s.check(e.Query); err != nil {
-			return err
 		}
 	}
 	return nil

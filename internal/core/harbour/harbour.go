@@ -46,15 +46,11 @@ func Bind(t testing.TB, document string) (*model.Model, *access.Policy) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := model.Bind(doc, Catalog(t))
+	p, err := access.Bind(doc, Catalog(t))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := access.Bind(m)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return m, p
+	return p.Model(), p
 }
 
 // Request reads a request, whose options may have blanks in them, and what its caller may do.

@@ -46,7 +46,8 @@ func TestRead(t *testing.T) {
 	for _, tt := range tests {
 		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator], tt.path, tt.query)
 		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
-		if err := scope.Check(q); err != nil {
+		q, err := scope.Check(q)
+		if err != nil {
 			t.Fatal(err)
 		}
 		plan := statement.Read(q, scope, tt.after, statement.Bounds{Rows: 21, Offset: tt.after == nil}, false)

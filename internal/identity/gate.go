@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"fmt"
@@ -11,6 +11,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 )
 
 // gate counts the requests of each caller whose role has limits on how many there may be: over a time, and at once. It counts those
@@ -34,8 +35,8 @@ type Quota struct {
 }
 
 // Enter lets a caller in, or refuses it for now. leave is called when the request is over. The quota is nil where the role has none.
-func (s *Service) Enter(a *API, c access.Caller) (leave func(), quota *Quota, err error) {
-	scope := a.counted(c)
+func (s *Directory) Enter(a *data.API, c access.Caller) (leave func(), quota *Quota, err error) {
+	scope := counted(a, c)
 	if scope == nil {
 		return func() {}, nil, nil
 	}
@@ -51,8 +52,8 @@ func (s *Service) Enter(a *API, c access.Caller) (leave func(), quota *Quota, er
 }
 
 // Spend counts one request of a caller, or refuses it for now.
-func (s *Service) Spend(a *API, c access.Caller) (*Quota, error) {
-	scope := a.counted(c)
+func (s *Directory) Spend(a *data.API, c access.Caller) (*Quota, error) {
+	scope := counted(a, c)
 	if scope == nil {
 		return nil, nil
 	}
@@ -61,7 +62,7 @@ func (s *Service) Spend(a *API, c access.Caller) (*Quota, error) {
 
 // counted is the scope of a caller whose requests are counted, nil where they are not. Operators, who try things out on the draft, have
 // no limits; what is wrong with a caller, the request itself will say.
-func (a *API) counted(c access.Caller) *access.Scope {
+func counted(a *data.API, c access.Caller) *access.Scope {
 	if a.Release == 0 {
 		return nil
 	}
@@ -72,7 +73,7 @@ func (a *API) counted(c access.Caller) *access.Scope {
 	return scope
 }
 
-func (s *Service) spend(scope *access.Scope, key string) (*Quota, error) {
+func (s *Directory) spend(scope *access.Scope, key string) (*Quota, error) {
 	rate := scope.Limits.Requests
 	if rate.Count == 0 {
 		return nil, nil
@@ -86,7 +87,7 @@ func (s *Service) spend(scope *access.Scope, key string) (*Quota, error) {
 }
 
 // holder is whose requests are counted together: a caller's in one role. Callers without a token go by their address.
-func holder(a *API, scope *access.Scope, c access.Caller) string {
+func holder(a *data.API, scope *access.Scope, c access.Caller) string {
 	key := a.Model.Name + "\x00" + scope.Name + "\x00" + c.Subject
 	if c.Anonymous() {
 		key += "\x00" + c.From

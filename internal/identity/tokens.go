@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/records"
 )
 
@@ -60,7 +61,7 @@ func audience(window string) string { return "eager-window:" + window }
 func issuerPath(window string) string { return "/auth/" + window }
 
 // sign makes an access token. origin is the address of the service as the caller knows it.
-func (s *Service) sign(ctx context.Context, window, origin string, c tokenClaims, life time.Duration) (*Token, error) {
+func (s *Directory) sign(ctx context.Context, window, origin string, c tokenClaims, life time.Duration) (*Token, error) {
 	now := time.Now()
 	ring, err := s.ring(ctx, now)
 	if err != nil {
@@ -90,7 +91,7 @@ type verified struct {
 const foreignFresh = time.Minute
 
 // verify checks a token's signature and what it says of itself.
-func (s *Service) verify(ctx context.Context, api *API, bearer string) (*verified, error) {
+func (s *Directory) verify(ctx context.Context, api *data.API, bearer string) (*verified, error) {
 	now := time.Now()
 	ring, err := s.ring(ctx, now)
 	if err != nil {
@@ -147,7 +148,7 @@ const skew = time.Minute
 // one (RFC 8725, 3.1).
 var foreignMethods = []string{"RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA"}
 
-func (s *Service) verifyForeign(api *API, issuer *window.Issuer, bearer string) (*verified, error) {
+func (s *Directory) verifyForeign(api *data.API, issuer *window.Issuer, bearer string) (*verified, error) {
 	find, err := s.issuers.keys(issuer.JWKS.Value)
 	if err != nil {
 		return nil, err
@@ -250,7 +251,7 @@ func tokenProblem(err error, window string) string {
 
 // Caller finds out who sent a request to a window from the bearer token, "" for none. What our own callers may be is looked up now: the
 // token only says who they are. request is what they ask for, which is noted from time to time.
-func (s *Service) Caller(ctx context.Context, api *API, bearer string, request func() string) (access.Caller, error) {
+func (s *Directory) Caller(ctx context.Context, api *data.API, bearer string, request func() string) (access.Caller, error) {
 	if bearer == "" {
 		return access.Caller{}, nil
 	}
@@ -267,7 +268,7 @@ func (s *Service) Caller(ctx context.Context, api *API, bearer string, request f
 }
 
 // away says that who calls can't be looked up now, as the records do not answer.
-func (s *Service) away(what string, err error) error {
+func (s *Directory) away(what string, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
@@ -305,7 +306,7 @@ const seenEvery = 10 * time.Second
 
 func stale(seen records.Seen) bool { return seen.UsedAt == nil || time.Since(*seen.UsedAt) > seenEvery }
 
-func (s *Service) clientCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
+func (s *Directory) clientCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
 	key := callerKey{name, aClient, c.Subject}
 	k, ok := s.callers.Get(key)
 	if !ok {
@@ -340,7 +341,7 @@ func (s *Service) clientCaller(ctx context.Context, name string, c *tokenClaims,
 	return caller, nil
 }
 
-func (s *Service) accountCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
+func (s *Directory) accountCaller(ctx context.Context, name string, c *tokenClaims, request func() string) (access.Caller, error) {
 	key := callerKey{name, aSession, c.Session}
 	k, ok := s.callers.Get(key)
 	if !ok {

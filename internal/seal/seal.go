@@ -1,4 +1,6 @@
-package service
+// Package seal encrypts what must not be readable in the records, and what callers carry but may not read. In go a text and its context;
+// out comes what opens only with the same secret and context, unchanged.
+package seal
 
 import (
 	"crypto/cipher"
@@ -10,12 +12,13 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// sealer encrypts what must not be readable in the records, and next links. What was changed does not open.
-type sealer struct{ aead cipher.AEAD }
+// Box seals and opens with one secret.
+type Box struct{ aead cipher.AEAD }
 
 const minSecret = 16
 
-func newSealer(secret string) (*sealer, error) {
+// New makes a box from a secret of at least 16 characters.
+func New(secret string) (*Box, error) {
 	if len(secret) < minSecret {
 		return nil, errors.New("EAGER_SECRET is missing or too short: set it to at least 16 random characters, and keep it; it seals passwords of sources at rest")
 	}
@@ -24,11 +27,11 @@ func newSealer(secret string) (*sealer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &sealer{aead}, nil
+	return &Box{aead}, nil
 }
 
-// seal encrypts; context must be the same when it is opened again.
-func (s *sealer) seal(plain []byte, context ...string) []byte {
+// Seal encrypts; context must be the same when it is opened again.
+func (s *Box) Seal(plain []byte, context ...string) []byte {
 	nonce := make([]byte, s.aead.NonceSize(), s.aead.NonceSize()+len(plain)+s.aead.Overhead())
 	_, _ = rand.Read(nonce) // never fails; see crypto/rand
 	return s.aead.Seal(nonce, nonce, plain, []byte(strings.Join(context, "\x00")))
@@ -36,7 +39,8 @@ func (s *sealer) seal(plain []byte, context ...string) []byte {
 
 var errSealed = errors.New("sealed with another secret, or changed")
 
-func (s *sealer) open(sealed []byte, context ...string) ([]byte, error) {
+// Open decrypts. What was changed, or sealed with another secret or context, does not open.
+func (s *Box) Open(sealed []byte, context ...string) ([]byte, error) {
 	n := s.aead.NonceSize()
 	if len(sealed) < n {
 		return nil, errSealed
@@ -46,8 +50,4 @@ func (s *sealer) open(sealed []byte, context ...string) ([]byte, error) {
 		return nil, errSealed
 	}
 	return plain, nil
-}
-
-func isDSN(source string) bool {
-	return strings.HasPrefix(source, "postgres://") || strings.HasPrefix(source, "postgresql://") || strings.Contains(source, "=")
 }

@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -11,8 +11,18 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-// hashing follows RFC 9106's second recommendation (64 MiB, three passes).
-var hashing = &argon2id.Params{Memory: 64 * 1024, Iterations: 3, Parallelism: 2, SaltLength: 16, KeyLength: 32}
+// Hashing is what a hash of a password costs; the zero value is RFC 9106's second recommendation: 64 MiB, three passes.
+type Hashing struct {
+	Memory uint32 // in KiB
+	Passes uint32
+}
+
+func (h Hashing) params() *argon2id.Params {
+	if h.Memory == 0 {
+		h = Hashing{64 * 1024, 3}
+	}
+	return &argon2id.Params{Memory: h.Memory, Iterations: h.Passes, Parallelism: 2, SaltLength: 16, KeyLength: 32}
+}
 
 // hashersAtOnce bounds the memory that guessing can take.
 const hashersAtOnce = 4
@@ -42,7 +52,7 @@ func (g guess) keys() ([]string, []int) {
 
 // matches says whether a secret is the one of a hash; "" is the hash of nobody, which takes as long to find out. Who guesses too often
 // is refused before.
-func (s *Service) matches(ctx context.Context, g guess, secret, hash string) (bool, error) {
+func (s *Directory) matches(ctx context.Context, g guess, secret, hash string) (bool, error) {
 	select {
 	case s.hashers <- struct{}{}:
 		defer func() { <-s.hashers }()
@@ -54,7 +64,7 @@ func (s *Service) matches(ctx context.Context, g guess, secret, hash string) (bo
 	}
 	ok := false
 	if hash == "" {
-		_, _ = argon2id.CreateHash(secret, hashing)
+		_, _ = argon2id.CreateHash(secret, s.hashing)
 	} else {
 		match, err := argon2id.ComparePasswordAndHash(secret, hash)
 		ok = err == nil && match
@@ -72,7 +82,7 @@ func (s *Service) matches(ctx context.Context, g guess, secret, hash string) (bo
 	return ok, nil
 }
 
-func (s *Service) mayGuess(ctx context.Context, g guess) error {
+func (s *Directory) mayGuess(ctx context.Context, g guess) error {
 	keys, free := g.keys()
 	counts, ago, err := s.records.WrongGuesses(ctx, keys)
 	if err != nil {
@@ -101,12 +111,12 @@ func backoff(over int) time.Duration {
 }
 
 // hash is what is kept of a password or secret.
-func (s *Service) hash(ctx context.Context, secret string) (string, error) {
+func (s *Directory) hash(ctx context.Context, secret string) (string, error) {
 	select {
 	case s.hashers <- struct{}{}:
 		defer func() { <-s.hashers }()
 	case <-ctx.Done():
 		return "", ctx.Err()
 	}
-	return argon2id.CreateHash(secret, hashing)
+	return argon2id.CreateHash(secret, s.hashing)
 }

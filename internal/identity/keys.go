@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -42,7 +42,7 @@ type keys struct {
 }
 
 // ring is the keys as the records have them now; a new one is made where the youngest is too old.
-func (s *Service) ring(ctx context.Context, now time.Time) (*keyring, error) {
+func (s *Directory) ring(ctx context.Context, now time.Time) (*keyring, error) {
 	if r := s.keys.last.Load(); r != nil && now.Sub(r.read) < fresh {
 		return r, nil
 	}
@@ -62,7 +62,7 @@ func (s *Service) ring(ctx context.Context, now time.Time) (*keyring, error) {
 	}
 	r := &keyring{public: map[string]ed25519.PublicKey{}, read: now}
 	for _, k := range list {
-		seed, err := s.box.open(k.Sealed)
+		seed, err := s.box.Open(k.Sealed)
 		if err != nil {
 			return nil, errors.New("the records were sealed with another EAGER_SECRET; start the service with that one")
 		}
@@ -76,13 +76,13 @@ func (s *Service) ring(ctx context.Context, now time.Time) (*keyring, error) {
 	return r, nil
 }
 
-func (s *Service) addKey(ctx context.Context, unlessYounger time.Duration) error {
+func (s *Directory) addKey(ctx context.Context, unlessYounger time.Duration) error {
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return err
 	}
 	sum := sha256.Sum256(public)
-	key := records.SigningKey{ID: hex.EncodeToString(sum[:8]), Sealed: s.box.seal(private.Seed())}
+	key := records.SigningKey{ID: hex.EncodeToString(sum[:8]), Sealed: s.box.Seal(private.Seed())}
 	if err := s.records.AddSigningKey(ctx, key, unlessYounger); err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (s *Service) addKey(ctx context.Context, unlessYounger time.Duration) error
 }
 
 // RotateKeys makes a new signing key. Tokens of the older ones are good as long as they last, or not at all any more with forget.
-func (s *Service) RotateKeys(ctx context.Context, forget bool) error {
+func (s *Directory) RotateKeys(ctx context.Context, forget bool) error {
 	if err := s.addKey(ctx, 0); err != nil {
 		return fmt.Errorf("make a signing key: %w", err)
 	}
@@ -104,7 +104,7 @@ func (s *Service) RotateKeys(ctx context.Context, forget bool) error {
 }
 
 // KeySet is the public keys as others read them (RFC 7517, 5).
-func (s *Service) KeySet(ctx context.Context) (jwkset.JWKSMarshal, error) {
+func (s *Directory) KeySet(ctx context.Context) (jwkset.JWKSMarshal, error) {
 	ring, err := s.ring(ctx, time.Now())
 	if err != nil {
 		return jwkset.JWKSMarshal{}, err

@@ -1,6 +1,10 @@
-package service
+// Package data is the data API of a window: reading and writing its rows for callers. In go paths, options, bodies and who calls; out come
+// pages that are read as they arrive from the database, what a write has done, or a fault. It knows no HTTP.
+package data
 
 import (
+	"eagerwindow/internal/seal"
+
 	"context"
 	"encoding/json"
 	"slices"
@@ -23,14 +27,13 @@ import (
 
 // API is one version of a window that answers requests: its live release, or its draft.
 type API struct {
-	*bound
 	Model   *model.Model
 	Policy  *access.Policy
 	Release int // 0: the draft
 
+	pool    *postgres.Source
 	place   postgres.Place // where requests run
-	updated time.Time      // of the draft
-	box     *sealer
+	box     *seal.Box
 	records *records.Store
 	plans   *lru.Cache[planKey, *planned]
 	refer   func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
@@ -57,10 +60,23 @@ type planKey struct {
 // maxPlans bounds the cache of plans of one API.
 const maxPlans = 2000
 
-func newAPI(s *Service, b *bound, release int) *API {
-	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
-	return &API{bound: b, Model: b.model, Policy: b.policy, Release: release, place: b.pool, box: s.box, records: s.records, plans: plans}
+// Options are what an API needs from its surroundings.
+type Options struct {
+	Policy  *access.Policy
+	Source  *postgres.Source
+	Box     *seal.Box      // seals next links
+	Records *records.Store // keeps the answers to requests with an Idempotency-Key
+	Release int            // 0: the draft
 }
+
+// New makes an API of a bound document.
+func New(o Options) *API {
+	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, place: o.Source, box: o.Box, records: o.Records, plans: plans}
+}
+
+// Source is the database that the API speaks of.
+func (a *API) Source() *postgres.Source { return a.pool }
 
 // Atomically runs do with the API in one transaction, which an error undoes whole.
 func (a *API) Atomically(ctx context.Context, do func(*API) error) error {
@@ -94,15 +110,15 @@ type Preferences struct {
 	Explain     bool   // how the database would answer, not the answer
 }
 
-// timeLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
-const timeLimit = 30 * time.Second
+// TimeLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
+const TimeLimit = 30 * time.Second
 
 // timeOf is how long a statement of a role may take.
 func timeOf(scope *access.Scope) time.Duration {
 	if own := scope.Limits.Time; own > 0 {
-		return min(timeLimit, own)
+		return min(TimeLimit, own)
 	}
-	return timeLimit
+	return TimeLimit
 }
 
 // Read answers a GET of the data API. path is below the window, without its name.
@@ -115,7 +131,7 @@ func (a *API) Read(ctx context.Context, c access.Caller, path, rawQuery string, 
 }
 
 func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, prefs Preferences) (*Page, error) {
-	scope, err := a.scope(c)
+	scope, err := a.Scope(c)
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +205,8 @@ func (a *API) leadsNowhere(ctx context.Context, c access.Caller, r *request.Requ
 	return before.Close()
 }
 
-func (a *API) scope(c access.Caller) (*access.Scope, error) {
+// Scope is what a caller may do, whose claims are those that its role asks for.
+func (a *API) Scope(c access.Caller) (*access.Scope, error) {
 	scope, err := a.Policy.Scope(c)
 	if err != nil {
 		return nil, err
@@ -211,7 +228,7 @@ func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request,
 	if err != nil {
 		return nil, err
 	}
-	if err := scope.Check(q); err != nil {
+	if q, err = scope.Check(q); err != nil {
 		return nil, err
 	}
 	after, err := t.nulls(len(q.Order))

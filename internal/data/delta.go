@@ -1,4 +1,4 @@
-package service
+package data
 
 import (
 	"bytes"
@@ -28,7 +28,7 @@ func (t *task) delta() (*Written, error) {
 		return nil, err
 	}
 	if t.scope.For(window.Read, r) != nil {
-		if err := t.scope.Check(q); err != nil {
+		if q, err = t.scope.Check(q); err != nil {
 			return nil, err
 		}
 	}
@@ -60,7 +60,7 @@ func (t *task) deltaAs(a *API, scope *access.Scope, q *request.Query, body *payl
 		return nil, err
 	}
 	show := t.in.Show && scope.For(window.Read, r) != nil
-	x := &execution{api: a, ctx: t.ctx, caller: t.caller, scope: scope, change: c, request: t.request, format: t.in.Format, show: show}
+	x := &execution{api: a, ctx: t.ctx, caller: t.caller, scope: scope, change: c, request: t.request, query: q, format: t.in.Format, show: show}
 	if err := x.execute(); err != nil {
 		return nil, err
 	}

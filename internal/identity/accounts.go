@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/records"
 )
 
@@ -35,7 +36,7 @@ func goodPassword(password string) error {
 type From struct{ Address, Origin string }
 
 // SignUp makes an account with the role that the document gives to those who sign up, and signs it in.
-func (s *Service) SignUp(ctx context.Context, name string, in Credentials, from From) (*Token, error) {
+func (s *Directory) SignUp(ctx context.Context, name string, in Credentials, from From) (*Token, error) {
 	api, err := s.withAccounts(ctx, name)
 	if err != nil {
 		return nil, err
@@ -61,8 +62,8 @@ func (s *Service) SignUp(ctx context.Context, name string, in Credentials, from 
 	return s.begin(ctx, name, a, from)
 }
 
-func (s *Service) withAccounts(ctx context.Context, name string) (*API, error) {
-	api, err := s.Live(ctx, name)
+func (s *Directory) withAccounts(ctx context.Context, name string) (*data.API, error) {
+	api, err := s.windows.Live(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +73,7 @@ func (s *Service) withAccounts(ctx context.Context, name string) (*API, error) {
 	return api, nil
 }
 
-func (s *Service) newAccount(ctx context.Context, name string, in Credentials, roles []string, claims map[string]any) (*records.Account, error) {
+func (s *Directory) newAccount(ctx context.Context, name string, in Credentials, roles []string, claims map[string]any) (*records.Account, error) {
 	address, err := mail.ParseAddress(in.Email)
 	if err != nil || address.Address != strings.TrimSpace(in.Email) || len(in.Email) > 254 {
 		return nil, fault.New(fault.Invalid, "email.invalid", "%q is no mail address; write one such as ada@board.example", in.Email).On("email")
@@ -92,7 +93,7 @@ func (s *Service) newAccount(ctx context.Context, name string, in Credentials, r
 	case errors.Is(err, records.ErrTaken):
 		return nil, fault.New(fault.Conflict, "account.exists", "there is an account %s already", strings.ToLower(a.Email)).On("email")
 	case errors.Is(err, records.ErrNone):
-		return nil, s.noWindow(ctx, name)
+		return nil, s.windows.NoWindow(ctx, name)
 	case err != nil:
 		return nil, fmt.Errorf("add an account: %w", err)
 	}
@@ -100,7 +101,7 @@ func (s *Service) newAccount(ctx context.Context, name string, in Credentials, r
 }
 
 // AccountToken signs a person in.
-func (s *Service) AccountToken(ctx context.Context, name string, in Credentials, from From) (*Token, error) {
+func (s *Directory) AccountToken(ctx context.Context, name string, in Credentials, from From) (*Token, error) {
 	if _, err := s.withAccounts(ctx, name); err != nil {
 		return nil, err
 	}
@@ -112,7 +113,7 @@ func (s *Service) AccountToken(ctx context.Context, name string, in Credentials,
 }
 
 // checked is the account of an address and a password. One that is disabled is as good as none.
-func (s *Service) checked(ctx context.Context, name, email, password, address string) (*records.Account, error) {
+func (s *Directory) checked(ctx context.Context, name, email, password, address string) (*records.Account, error) {
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil && !errors.Is(err, records.ErrNone) {
 		return nil, fmt.Errorf("read an account: %w", err)
@@ -132,7 +133,7 @@ func (s *Service) checked(ctx context.Context, name, email, password, address st
 }
 
 // begin opens a session of an account.
-func (s *Service) begin(ctx context.Context, name string, a *records.Account, from From) (*Token, error) {
+func (s *Directory) begin(ctx context.Context, name string, a *records.Account, from From) (*Token, error) {
 	refresh, hash := refreshToken()
 	session, err := s.records.BeginSession(ctx, a.ID, hash, time.Now().Add(refreshLife))
 	if err != nil {
@@ -141,7 +142,7 @@ func (s *Service) begin(ctx context.Context, name string, a *records.Account, fr
 	return s.accountToken(ctx, name, a, session, refresh, from)
 }
 
-func (s *Service) accountToken(ctx context.Context, name string, a *records.Account, session, refresh string, from From) (*Token, error) {
+func (s *Directory) accountToken(ctx context.Context, name string, a *records.Account, session, refresh string, from From) (*Token, error) {
 	c := tokenClaims{Session: session}
 	c.Subject = a.ID
 	t, err := s.sign(ctx, name, from.Origin, c, accountTokenLife)
@@ -154,7 +155,7 @@ func (s *Service) accountToken(ctx context.Context, name string, a *records.Acco
 
 // RefreshToken trades a refresh token for an access token and the next refresh token (RFC 6749, 6). One that is used twice ends the
 // session, as it has been copied (RFC 9700, 4.14.2).
-func (s *Service) RefreshToken(ctx context.Context, name, token string, from From) (*Token, error) {
+func (s *Directory) RefreshToken(ctx context.Context, name, token string, from From) (*Token, error) {
 	if _, err := s.withAccounts(ctx, name); err != nil {
 		return nil, err
 	}
@@ -177,7 +178,7 @@ func (s *Service) RefreshToken(ctx context.Context, name, token string, from Fro
 }
 
 // own is the claims of a token of an account.
-func (s *Service) own(ctx context.Context, name, bearer string) (*API, *tokenClaims, error) {
+func (s *Directory) own(ctx context.Context, name, bearer string) (*data.API, *tokenClaims, error) {
 	api, err := s.withAccounts(ctx, name)
 	if err != nil {
 		return nil, nil, err
@@ -196,7 +197,7 @@ func (s *Service) own(ctx context.Context, name, bearer string) (*API, *tokenCla
 }
 
 // SignAccountOut ends the session that a token belongs to.
-func (s *Service) SignAccountOut(ctx context.Context, name, bearer string) error {
+func (s *Directory) SignAccountOut(ctx context.Context, name, bearer string) error {
 	_, own, err := s.own(ctx, name, bearer)
 	if err != nil {
 		return err
@@ -206,7 +207,7 @@ func (s *Service) SignAccountOut(ctx context.Context, name, bearer string) error
 }
 
 // NewPassword changes the password of the account that a token belongs to, and signs it out everywhere else.
-func (s *Service) NewPassword(ctx context.Context, name, bearer string, in PasswordChange, from From) error {
+func (s *Directory) NewPassword(ctx context.Context, name, bearer string, in PasswordChange, from From) error {
 	_, own, err := s.own(ctx, name, bearer)
 	if err != nil {
 		return err
@@ -251,8 +252,8 @@ type Me struct {
 }
 
 // Me tells who a token stands for.
-func (s *Service) Me(ctx context.Context, name, bearer string) (*Me, error) {
-	api, err := s.Live(ctx, name)
+func (s *Directory) Me(ctx context.Context, name, bearer string) (*Me, error) {
+	api, err := s.windows.Live(ctx, name)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package service
+package windows
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
@@ -48,7 +49,7 @@ type Condition struct {
 }
 
 // Why says why a role of the draft may or may not do an operation with a resource, or with one row of it.
-func (s *Service) Why(ctx context.Context, name string, q Question) (*Reason, error) {
+func (s *Registry) Why(ctx context.Context, name string, q Question) (*Reason, error) {
 	api, err := s.DraftAPI(ctx, name)
 	if err != nil {
 		return nil, err
@@ -74,7 +75,7 @@ func (s *Service) Why(ctx context.Context, name string, q Question) (*Reason, er
 			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames())).On("roles")
 		}
 		c := access.Caller{Subject: "why", Roles: []string{role}, Claims: q.Claims}
-		scope, err := api.scope(c)
+		scope, err := api.Scope(c)
 		if err != nil {
 			return nil, err
 		}
@@ -94,7 +95,7 @@ func (s *Service) Why(ctx context.Context, name string, q Question) (*Reason, er
 
 // why gathers the parts of a reason.
 type why struct {
-	api      *API
+	api      *data.API
 	ctx      context.Context
 	caller   access.Caller
 	scope    *access.Scope
@@ -168,7 +169,7 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 	if err != nil {
 		return err
 	}
-	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(w.ctx, w.api.pool, args, timeLimit)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(w.ctx, w.api.Source(), args, data.TimeLimit)
 	if err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package service
+package windows
 
 import (
 	"context"
@@ -10,16 +10,6 @@ import (
 
 // What goes in and out of the management API, as its description (internal/server/manage.yaml) has it.
 type (
-	// Credentials sign an operator in.
-	Credentials struct {
-		Email    string `json:"email"`
-		Password string `json:"password"`
-	}
-	// Session says who is signed in; the token is there only in the answer to signing in.
-	Session struct {
-		Email string `json:"email"`
-		Token string `json:"token,omitempty"`
-	}
 	// LookAt names a source by DSN or by the name that the service keeps it under.
 	LookAt struct {
 		Source string `json:"source"`
@@ -93,7 +83,7 @@ type ClaimView struct {
 }
 
 // ModelOf is the model of a window's draft, for the console.
-func (s *Service) ModelOf(ctx context.Context, name string) (*ModelView, error) {
+func (s *Registry) ModelOf(ctx context.Context, name string) (*ModelView, error) {
 	api, err := s.DraftAPI(ctx, name)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package service
+package windows
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 )
@@ -42,24 +43,28 @@ type ResourceLight struct {
 var lightOrder = [...]window.Operation{window.Create, window.Read, window.Update, window.Delete}
 
 // Lights tells what the roles of a window's draft may do.
-func (s *Service) Lights(ctx context.Context, name string) (*Lights, error) {
+func (s *Registry) Lights(ctx context.Context, name string) (*Lights, error) {
 	api, err := s.DraftAPI(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	roster, err := s.Roster(ctx, name)
+	clients, err := s.records.Clients(ctx, name)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read the clients of %q: %w", name, err)
+	}
+	accounts, err := s.records.Accounts(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("read the accounts of %q: %w", name, err)
 	}
 	out := &Lights{Roles: []RoleHead{}, Resources: []ResourceLight{}}
 	for _, role := range api.Model.Roles {
 		head := RoleHead{Name: role.Name, About: role.About, Anonymous: role.Anonymous}
-		for _, c := range roster.Clients {
+		for _, c := range clients {
 			if slices.Contains(c.Roles, role.Name) {
 				head.Clients++
 			}
 		}
-		for _, a := range roster.Accounts {
+		for _, a := range accounts {
 			if slices.Contains(a.Roles, role.Name) {
 				head.Accounts++
 			}
@@ -108,7 +113,7 @@ type OperationView struct {
 }
 
 // Grant tells what a role of a window's draft may do with a resource.
-func (s *Service) Grant(ctx context.Context, name, role, resource string) (*GrantView, error) {
+func (s *Registry) Grant(ctx context.Context, name, role, resource string) (*GrantView, error) {
 	w, err := s.window(ctx, name)
 	if err != nil {
 		return nil, err
@@ -160,7 +165,7 @@ func (s *Service) Grant(ctx context.Context, name, role, resource string) (*Gran
 	return out, nil
 }
 
-func (s *Service) crossing(ctx context.Context, name, role, resource string) (*API, *access.Scope, *model.Resource, error) {
+func (s *Registry) crossing(ctx context.Context, name, role, resource string) (*data.API, *access.Scope, *model.Resource, error) {
 	api, err := s.DraftAPI(ctx, name)
 	if err != nil {
 		return nil, nil, nil, err
@@ -218,7 +223,7 @@ type OperationChange struct {
 }
 
 // SetGrant changes what a role may do with a resource, in the document of the window's draft. Where that has mistakes, nothing is saved.
-func (s *Service) SetGrant(ctx context.Context, name, role, resource string, in GrantChange, by string) (*Window, error) {
+func (s *Registry) SetGrant(ctx context.Context, name, role, resource string, in GrantChange, by string) (*Window, error) {
 	w, err := s.window(ctx, name)
 	if err != nil {
 		return nil, err
@@ -304,7 +309,7 @@ type RuleCheck struct {
 const ruleTime = 2 * time.Second
 
 // CheckRule checks a row rule against a window's draft without saving it.
-func (s *Service) CheckRule(ctx context.Context, name string, q RuleQuestion) (*RuleCheck, error) {
+func (s *Registry) CheckRule(ctx context.Context, name string, q RuleQuestion) (*RuleCheck, error) {
 	api, scope, r, err := s.crossing(ctx, name, q.Role, q.Resource)
 	if err != nil {
 		return nil, err
@@ -324,7 +329,7 @@ func (s *Service) CheckRule(ctx context.Context, name string, q RuleQuestion) (*
 		}
 		return &RuleCheck{Wrong: err.Error()}, nil
 	}
-	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, api.pool, args, ruleTime)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, api.Source(), args, ruleTime)
 	if err != nil {
 		return &RuleCheck{}, nil // it takes too long to count
 	}

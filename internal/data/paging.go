@@ -1,4 +1,4 @@
-package service
+package data
 
 import (
 	"encoding/base64"
@@ -166,7 +166,7 @@ func (p *Page) SkipToken() (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("write the next link: %w", err)
 	}
-	return base64.RawURLEncoding.EncodeToString(p.api.box.seal(plain, p.api.Model.Name, p.read.Fingerprint())), nil
+	return base64.RawURLEncoding.EncodeToString(p.api.box.Seal(plain, p.api.Model.Name, p.read.Fingerprint())), nil
 }
 
 // nextToken is what a next link carries: the order values of the row after which the page begins, and how many rows top still
@@ -187,7 +187,7 @@ func (a *API) openToken(r *request.Request) (*nextToken, error) {
 	if err != nil {
 		return nil, errToken
 	}
-	plain, err := a.box.open(sealed, a.Model.Name, r.Fingerprint())
+	plain, err := a.box.Open(sealed, a.Model.Name, r.Fingerprint())
 	if err != nil {
 		return nil, errToken
 	}

@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/records"
 )
 
@@ -91,7 +92,7 @@ type (
 )
 
 // Roster lists who may call a window.
-func (s *Service) Roster(ctx context.Context, name string) (*Roster, error) {
+func (s *Directory) Roster(ctx context.Context, name string) (*Roster, error) {
 	api, err := s.servedAPI(ctx, name)
 	if err != nil {
 		return nil, err
@@ -118,20 +119,20 @@ func (s *Service) Roster(ctx context.Context, name string) (*Roster, error) {
 }
 
 // servedAPI is what callers meet: the live release, or the draft where there is none yet.
-func (s *Service) servedAPI(ctx context.Context, name string) (*API, error) {
-	api, err := s.Live(ctx, name)
+func (s *Directory) servedAPI(ctx context.Context, name string) (*data.API, error) {
+	api, err := s.windows.Live(ctx, name)
 	if f, ok := fault.From(err); ok && f.Code == "release.none" {
-		return s.DraftAPI(ctx, name)
+		return s.windows.DraftAPI(ctx, name)
 	}
 	return api, err
 }
 
-func entry(api *API, roles []string, claims map[string]any, created time.Time, seen records.Seen) Entry {
+func entry(api *data.API, roles []string, claims map[string]any, created time.Time, seen records.Seen) Entry {
 	return Entry{roles, claims, append([]string{}, missing(api, roles, claims)...), created, seen.UsedAt, seen.LastRequest}
 }
 
 // missing are the claims that roles need and that are not there.
-func missing(api *API, roles []string, claims map[string]any) (names []string) {
+func missing(api *data.API, roles []string, claims map[string]any) (names []string) {
 	for _, role := range roles {
 		known := api.Model.Role(role)
 		if known == nil {
@@ -147,8 +148,8 @@ func missing(api *API, roles []string, claims map[string]any) (names []string) {
 }
 
 // admissible says whether a caller can have roles and claims.
-func (s *Service) admissible(ctx context.Context, name string, roles []string, claims map[string]any) error {
-	api, err := s.DraftAPI(ctx, name)
+func (s *Directory) admissible(ctx context.Context, name string, roles []string, claims map[string]any) error {
+	api, err := s.windows.DraftAPI(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -177,7 +178,7 @@ func (s *Service) admissible(ctx context.Context, name string, roles []string, c
 }
 
 // AddClient adds a program that may call a window, or replaces it.
-func (s *Service) AddClient(ctx context.Context, name, id string, in NewClient) (*Client, error) {
+func (s *Directory) AddClient(ctx context.Context, name, id string, in NewClient) (*Client, error) {
 	if err := s.admissible(ctx, name, in.Roles, in.Claims); err != nil {
 		return nil, err
 	}
@@ -186,13 +187,13 @@ func (s *Service) AddClient(ctx context.Context, name, id string, in NewClient) 
 	}
 	err := s.SaveClient(ctx, name, id, in.Secret, in.Roles, in.Claims)
 	if errors.Is(err, records.ErrNone) {
-		return nil, s.noWindow(ctx, name)
+		return nil, s.windows.NoWindow(ctx, name)
 	}
 	return &Client{ID: id, Secret: in.Secret, Roles: in.Roles}, err
 }
 
 // ChangeClient changes the roles or claims of a client. Its tokens have them from now on.
-func (s *Service) ChangeClient(ctx context.Context, name, id string, in CallerChange) error {
+func (s *Directory) ChangeClient(ctx context.Context, name, id string, in CallerChange) error {
 	if in.Disabled != nil || in.Password != "" {
 		return fault.New(fault.Invalid, "client.change", "a client has roles and claims to change; for another secret add it again, and remove it if it may not call any more")
 	}
@@ -209,13 +210,13 @@ func (s *Service) ChangeClient(ctx context.Context, name, id string, in CallerCh
 }
 
 // RemoveClient removes a client. Its tokens are refused from now on.
-func (s *Service) RemoveClient(ctx context.Context, name, id string) error {
+func (s *Directory) RemoveClient(ctx context.Context, name, id string) error {
 	defer s.callers.Remove(callerKey{name, aClient, id})
 	return s.noCaller(ctx, name, "client.unknown", id, s.records.RemoveClient(ctx, name, id))
 }
 
 // AddAccount adds a person who may call a window.
-func (s *Service) AddAccount(ctx context.Context, name string, in NewAccount) (*Account, error) {
+func (s *Directory) AddAccount(ctx context.Context, name string, in NewAccount) (*Account, error) {
 	if err := s.admissible(ctx, name, in.Roles, in.Claims); err != nil {
 		return nil, err
 	}
@@ -230,7 +231,7 @@ func (s *Service) AddAccount(ctx context.Context, name string, in NewAccount) (*
 }
 
 // ChangeAccount changes an account. What changes holds for tokens that are out; a new password signs it out everywhere.
-func (s *Service) ChangeAccount(ctx context.Context, name, email string, in CallerChange) error {
+func (s *Directory) ChangeAccount(ctx context.Context, name, email string, in CallerChange) error {
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil {
 		return s.noCaller(ctx, name, "account.unknown", email, err)
@@ -260,7 +261,7 @@ func (s *Service) ChangeAccount(ctx context.Context, name, email string, in Call
 }
 
 // RemoveAccount removes an account.
-func (s *Service) RemoveAccount(ctx context.Context, name, email string) error {
+func (s *Directory) RemoveAccount(ctx context.Context, name, email string) error {
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil {
 		return s.noCaller(ctx, name, "account.unknown", email, err)
@@ -270,7 +271,7 @@ func (s *Service) RemoveAccount(ctx context.Context, name, email string) error {
 }
 
 // forget forgets what is known of the callers of a window: sessions of an account are many.
-func (s *Service) forget(name string) {
+func (s *Directory) forget(name string) {
 	for _, key := range s.callers.Keys() {
 		if key.window == name {
 			s.callers.Remove(key)
@@ -292,7 +293,7 @@ func changed(in CallerChange, roles []string, claims map[string]any) ([]string, 
 }
 
 // noCaller says that there is no such caller, where that is what an error of the records means.
-func (s *Service) noCaller(ctx context.Context, name, code, id string, err error) error {
+func (s *Directory) noCaller(ctx context.Context, name, code, id string, err error) error {
 	if !errors.Is(err, records.ErrNone) {
 		return err
 	}

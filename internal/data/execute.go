@@ -1,4 +1,4 @@
-package service
+package data
 
 import (
 	"cmp"
@@ -28,6 +28,7 @@ type execution struct {
 	scope   *access.Scope
 	change  *change.Change
 	request *request.Request // what the answer shows of the row that is written
+	query   *request.Query   // of a delta: what it shows of its rows
 	format  encode.Format
 	show    bool // of a delta: its rows come back
 
@@ -375,9 +376,7 @@ func (x *execution) writeRows(s *change.Step, rows []*change.Row) error {
 	with.Returned, with.Show = s.Returned, x.show
 	q := &request.Query{Root: request.NewRow(s.Resource)}
 	if x.change.Delta {
-		if q, err = x.request.Resolve(); err != nil {
-			return err
-		}
+		q = x.query
 	}
 	var plan *statement.Plan
 	switch s.Op {

@@ -1,4 +1,4 @@
-package service
+package data
 
 import (
 	"context"
@@ -79,7 +79,7 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope
 			return nil, nil, err
 		}
 		if r.HasOptions() {
-			if err := scope.Check(q); err != nil {
+			if q, err = scope.Check(q); err != nil {
 				return nil, nil, err
 			}
 		}

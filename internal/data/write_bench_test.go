@@ -1,13 +1,13 @@
-package service_test
+package data_test
 
 import (
 	"context"
 	"testing"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
-	"eagerwindow/internal/service"
 )
 
 // BenchmarkWrite is a create and a change without HTTP around them; -memprofile tells what each allocation is for.
@@ -21,7 +21,7 @@ func BenchmarkWrite(b *testing.B) {
 	c := access.Caller{Subject: "bench", Roles: []string{"harbour_master"}}
 	for _, w := range []struct {
 		name, path, body string
-		do               func(context.Context, access.Caller, service.Write) (*service.Written, error)
+		do               func(context.Context, access.Caller, data.Write) (*data.Written, error)
 	}{
 		{"create", "cargo_items", `{"port_call_id":4711,"description":"Oats","hs_code":"100400","tonnes":12.5}`, api.Create},
 		{"change", "port_calls/4711", `{"etd":"2026-07-03T10:00:00Z","remarks":"Late."}`, api.Update},
@@ -29,7 +29,7 @@ func BenchmarkWrite(b *testing.B) {
 		b.Run(w.name, func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				if _, err := w.do(ctx, c, service.Write{Path: w.path, Body: func() ([]byte, error) { return []byte(w.body), nil }}); err != nil {
+				if _, err := w.do(ctx, c, data.Write{Path: w.path, Body: func() ([]byte, error) { return []byte(w.body), nil }}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -1,4 +1,4 @@
-package service
+package data
 
 import (
 	"context"
@@ -72,7 +72,7 @@ type task struct {
 }
 
 func (a *API) task(ctx context.Context, c access.Caller, r *request.Request, in Write) (*task, error) {
-	scope, err := a.scope(c)
+	scope, err := a.Scope(c)
 	return &task{api: a, ctx: ctx, caller: c, scope: scope, in: in, request: r}, err
 }
 
@@ -158,7 +158,7 @@ func (t *task) execute(a *API, scope *access.Scope, c *change.Change, err error)
 	if len(c.Written) > 0 && t.request.HasOptions() { // before anything is written
 		q, err := t.request.Resolve()
 		if err == nil {
-			err = scope.Check(q)
+			_, err = scope.Check(q)
 		}
 		if err != nil {
 			return nil, err
@@ -305,10 +305,10 @@ func (t *task) filter() error {
 		return t.scope.Refuse(window.Read, t.request.Resource) // a filter tells of what it meets
 	}
 	q, err := t.request.Resolve()
-	if err != nil {
-		return err
+	if err == nil {
+		_, err = t.scope.Check(q)
 	}
-	return t.scope.Check(q)
+	return err
 }
 
 // update changes the row of the path, every row of its filter, or the row that takes the place of one that is not there.

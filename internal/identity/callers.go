@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -15,13 +15,27 @@ import (
 	"eagerwindow/internal/records"
 )
 
+// What goes in and out of the management API, as its description (internal/server/manage.yaml) has it.
+type (
+	// Credentials sign an operator in.
+	Credentials struct {
+		Email    string `json:"email"`
+		Password string `json:"password"`
+	}
+	// Session says who is signed in; the token is there only in the answer to signing in.
+	Session struct {
+		Email string `json:"email"`
+		Token string `json:"token,omitempty"`
+	}
+)
+
 // sessionLife is how long an operator stays signed in.
 const sessionLife = 12 * time.Hour
 
 // ClientToken gives a token to a client that shows its secret (RFC 6749, 4.4). scope names roles of the client; left out, the token
 // stands for all that it has.
-func (s *Service) ClientToken(ctx context.Context, window, id, secret, scope string, from From) (*Token, error) {
-	api, err := s.Live(ctx, window)
+func (s *Directory) ClientToken(ctx context.Context, window, id, secret, scope string, from From) (*Token, error) {
+	api, err := s.windows.Live(ctx, window)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +72,7 @@ func (s *Service) ClientToken(ctx context.Context, window, id, secret, scope str
 }
 
 // SaveClient adds a program that may call a window, with its roles and claims.
-func (s *Service) SaveClient(ctx context.Context, window, id, secret string, roles []string, claims map[string]any) error {
+func (s *Directory) SaveClient(ctx context.Context, window, id, secret string, roles []string, claims map[string]any) error {
 	hash, err := s.hash(ctx, secret)
 	if err != nil {
 		return err
@@ -71,7 +85,7 @@ func (s *Service) SaveClient(ctx context.Context, window, id, secret string, rol
 }
 
 // SaveOperator adds an operator, or gives one a new password.
-func (s *Service) SaveOperator(ctx context.Context, email, password string) error {
+func (s *Directory) SaveOperator(ctx context.Context, email, password string) error {
 	if err := goodPassword(password); err != nil {
 		return err
 	}
@@ -83,11 +97,13 @@ func (s *Service) SaveOperator(ctx context.Context, email, password string) erro
 }
 
 // HasOperators says whether anyone can sign in yet.
-func (s *Service) HasOperators(ctx context.Context) (bool, error) { return s.records.HasOperators(ctx) }
+func (s *Directory) HasOperators(ctx context.Context) (bool, error) {
+	return s.records.HasOperators(ctx)
+}
 
 // SignIn opens a session for an operator and returns its token, which is good for twelve hours. address is where the request comes
 // from.
-func (s *Service) SignIn(ctx context.Context, email, password, address string) (token string, err error) {
+func (s *Directory) SignIn(ctx context.Context, email, password, address string) (token string, err error) {
 	o, err := s.records.Operator(ctx, email)
 	if err != nil && !errors.Is(err, records.ErrNone) {
 		return "", fmt.Errorf("read operator: %w", err)
@@ -108,7 +124,7 @@ func (s *Service) SignIn(ctx context.Context, email, password, address string) (
 }
 
 // Operator finds the operator of a session token.
-func (s *Service) Operator(ctx context.Context, token string) (email string, err error) {
+func (s *Directory) Operator(ctx context.Context, token string) (email string, err error) {
 	if token == "" {
 		return "", fault.New(fault.Unauthenticated, "token.missing", "sign in first: \"eager login\", or EAGER_TOKEN for programs")
 	}
@@ -120,7 +136,7 @@ func (s *Service) Operator(ctx context.Context, token string) (email string, err
 }
 
 // SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, token string) error {
+func (s *Directory) SignOut(ctx context.Context, token string) error {
 	return s.records.EndSession(ctx, tokenHash(token))
 }
 

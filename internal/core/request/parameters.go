@@ -15,13 +15,13 @@ func (p *pathReader) bracketParameters(r *model.Resource, text string) error {
 		return parameterFault(r, "the parameters of %s are not closed: \")\" is missing", r.Name)
 	}
 	s := p.s
-	s.text, s.pos = text, 0
-	first, shape := len(s.tokens), len(s.shape)
-	if err := s.scan(); err != nil {
+	shape := len(s.Shape)
+	words, err := s.Scan("path", text)
+	if err != nil {
 		return err
 	}
-	s.shape = s.shape[:shape] // each parameter has its place in the shape, however it is given
-	tokens := &parser{option: "path", tokens: s.tokens[first:], literals: s.literals}
+	s.Shape = s.Shape[:shape] // each parameter has its place in the shape, however it is given
+	tokens := &parser{option: "path", tokens: words, literals: s.Literals}
 	for tokens.peek().kind != tokenEnd {
 		name := tokens.next()
 		if name.kind != tokenName || tokens.expect('=') != nil {
@@ -46,13 +46,12 @@ func (p *pathReader) bracketParameters(r *model.Resource, text string) error {
 }
 
 // constant adds a literal that the scanner takes for a name.
-func (s *scanner) constant(text string, pos int) int {
-	l := Literal{Class: Segment, Text: text, Option: s.option, Pos: pos}
+func (s *scanned) constant(text string, pos int) int {
+	l := Literal{Class: Segment, Text: text, Option: "path", Pos: pos}
 	if text == "null" {
 		l.Class = Absent
 	}
-	s.literals = append(s.literals, l)
-	return len(s.literals) - 1
+	return s.Value(l)
 }
 
 // parameter settles one parameter of a named query.
@@ -70,7 +69,7 @@ func (r *Request) parameter(resource *model.Resource, name string, literal int) 
 
 // readParameters takes the options that the language does not know for parameters of a named query, in their plain form or as a
 // literal; for any other resource they are mistakes. Parameters that are left out are null.
-func (r *Request) readParameters(others []otherOption, s *scanner) error {
+func (r *Request) readParameters(others []otherOption, s *scanned) error {
 	resource := r.hops[0].resource
 	if resource.Query == nil {
 		if len(others) > 0 {
@@ -88,20 +87,19 @@ func (r *Request) readParameters(others []otherOption, s *scanner) error {
 		} else if o.text == "null" {
 			l.Class = Absent
 		}
-		s.literals = append(s.literals, l)
-		if err := r.parameter(resource, o.name, len(s.literals)-1); err != nil {
+		if err := r.parameter(resource, o.name, s.Value(l)); err != nil {
 			return err
 		}
 	}
 	for i, p := range resource.Query.Parameters {
-		if r.params[i] >= 0 && s.literals[r.params[i]].Class != Absent {
+		if r.params[i] >= 0 && s.Literals[r.params[i]].Class != Absent {
 			continue
 		}
 		if r.params[i] < 0 {
 			r.params[i] = s.constant("null", 0)
 		}
 		if !p.Optional {
-			s.shape = append(append(s.shape, '!'), p.Name...) // no plan of a complete request may serve it
+			s.Shape = append(append(s.Shape, '!'), p.Name...) // no plan of a complete request may serve it
 		}
 	}
 	return nil

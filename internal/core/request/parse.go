@@ -20,6 +20,16 @@ type parser struct {
 
 const maxDepth = 200
 
+// maxLevels is how deep a relation to its own resource may be expanded.
+const maxLevels = 8
+
+// parserOf reads a text that stands alone, with literals of its own.
+func parserOf(option, text string) (*parser, error) {
+	r := &Reader{}
+	tokens, err := r.Scan(option, text)
+	return &parser{option: option, tokens: tokens, literals: r.Literals}, err
+}
+
 func (p *parser) peek() token { return p.tokens[p.i] }
 
 func (p *parser) next() token {
@@ -619,14 +629,14 @@ func (p *parser) optionValue(name string, o *Options) (err error) {
 func (p *parser) levels() (int, error) {
 	t := p.next()
 	if t.kind == tokenName && strings.EqualFold(t.text, "max") {
-		return maxExpand, nil
+		return maxLevels, nil
 	}
 	if t.kind == tokenLiteral {
-		if n, err := strconv.Atoi(p.literals[t.literal].Text); err == nil && n >= 1 && n <= maxExpand {
+		if n, err := strconv.Atoi(p.literals[t.literal].Text); err == nil && n >= 1 && n <= maxLevels {
 			return n, nil
 		}
 	}
-	return 0, p.fault(t.pos, "levels takes a number from 1 to %d, or max", maxExpand)
+	return 0, p.fault(t.pos, "levels takes a number from 1 to %d, or max", maxLevels)
 }
 
 func (p *parser) numberNode(option string) (*LiteralNode, error) {
@@ -649,4 +659,42 @@ func (p *parser) number(option string) (int, error) {
 		return 0, p.fault(t.pos, "a number is missing")
 	}
 	return 0, p.fault(t.pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(p.shown(t), `"`))
+}
+
+// ParseRule parses a row rule: a filter on its own, with literals of its own.
+func ParseRule(text string) (Node, error) {
+	p, err := parserOf("rows", text)
+	if err != nil {
+		return nil, err
+	}
+	n, err := p.expression(1)
+	if err != nil {
+		return nil, err
+	}
+	return n, p.end()
+}
+
+// ParseOrder parses the order that a document gives a resource.
+func ParseOrder(text string) ([]OrderNode, error) {
+	p, err := parserOf("order", text)
+	if err != nil {
+		return nil, err
+	}
+	terms, err := p.orderBy()
+	if err != nil {
+		return nil, err
+	}
+	return terms, p.end()
+}
+
+// parseText parses one option of a document, with literals of its own.
+func parseText(name, text string, o *Options) error {
+	p, err := parserOf(name, text)
+	if err != nil {
+		return err
+	}
+	if err := p.optionValue(name, o); err != nil {
+		return err
+	}
+	return p.end()
 }

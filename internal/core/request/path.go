@@ -19,12 +19,12 @@ const maxHops = 8
 // like; after a row, a segment is a relation or a field.
 type pathReader struct {
 	r        *Request
-	s        *scanner
+	s        *scanned
 	segments []string
 	i        int
 }
 
-func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
+func (r *Request) readPath(m *model.Model, path string, s *scanned) error {
 	p := &pathReader{r: r, s: s, segments: s.segments}
 	for raw := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
 		text, err := url.PathUnescape(raw)
@@ -33,7 +33,7 @@ func (r *Request) readPath(m *model.Model, path string, s *scanner) error {
 		}
 		p.segments = append(p.segments, text)
 	}
-	s.segments, s.option = p.segments, "path"
+	s.segments = p.segments
 	name, bracket, hasBracket := strings.Cut(p.segments[0], "(")
 	resource := m.Resource(name)
 	if resource == nil && slices.Contains(undone, name) {
@@ -61,9 +61,9 @@ func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
 	if len(p.r.hops) >= maxHops {
 		return fault.New(fault.Invalid, "path.deep", "the path follows more than %d relations", maxHops-1).On("path")
 	}
-	p.s.shape = append(append(p.s.shape, '/'), h.resource.Name...)
+	p.s.Shape = append(append(p.s.Shape, '/'), h.resource.Name...)
 	if h.via != nil {
-		p.s.shape = append(append(p.s.shape, '~'), h.via.Name...)
+		p.s.Shape = append(append(p.s.Shape, '~'), h.via.Name...)
 	}
 	if h.resource.Query != nil {
 		p.r.params = slices.Repeat([]int{-1}, len(h.resource.Query.Parameters))
@@ -109,7 +109,7 @@ func (p *pathReader) step() error {
 	if f := h.resource.Field(segment); f != nil {
 		p.i++
 		p.r.Field = f
-		p.s.shape = append(append(p.s.shape, "/."...), f.Name...)
+		p.s.Shape = append(append(p.s.Shape, "/."...), f.Name...)
 		return nil
 	}
 	known := append(h.resource.RelationNames(), h.resource.FieldNames()...)
@@ -125,7 +125,7 @@ func (p *pathReader) system(h *hop, segment string) error {
 	if strings.HasPrefix(segment, "$filter(") && !h.single() {
 		return p.filter(segment)
 	}
-	p.s.shape = append(append(p.s.shape, '/'), segment...)
+	p.s.Shape = append(append(p.s.Shape, '/'), segment...)
 	switch {
 	case segment == "$value" && p.r.Field != nil:
 		p.r.View = Bare
@@ -155,14 +155,13 @@ func (p *pathReader) filter(segment string) error {
 		return fault.New(fault.Invalid, "syntax.invalid", "$filter(…) in the path is not closed: \")\" is missing. One with a slash in it is written as an alias: $filter(@f)?@f=…").On("path")
 	}
 	s := p.s
-	s.text, s.pos = text, 0
-	s.shape = append(s.shape, "/$filter("...)
-	first := len(s.tokens)
-	if err := s.scan(); err != nil {
+	s.Shape = append(s.Shape, "/$filter("...)
+	tokens, err := s.Scan("path", text)
+	if err != nil {
 		return err
 	}
-	s.shape = append(s.shape, ')')
-	p.r.filters = append(p.r.filters, s.tokens[first:len(s.tokens):len(s.tokens)])
+	s.Shape = append(s.Shape, ')')
+	p.r.filters = append(p.r.filters, tokens)
 	p.i++
 	return nil
 }
@@ -179,8 +178,8 @@ func (p *pathReader) key(h *hop) error {
 	}
 	first := len(p.r.keys)
 	for _, text := range rest[:count] {
-		p.r.keys = append(p.r.keys, keyPart{"", len(p.s.literals)})
-		p.s.literal(Segment, text, 0)
+		p.r.keys = append(p.r.keys, keyPart{"", len(p.s.Literals)})
+		p.s.Segment(text)
 	}
 	h.key = p.r.keys[first:len(p.r.keys):len(p.r.keys)]
 	p.i += count
@@ -204,14 +203,13 @@ func (p *pathReader) bracketKey(r *model.Resource, text string) ([]keyPart, erro
 		return nil, keyFault("the key of %s is empty; write %s", r.Name, keyExample(r))
 	}
 	s := p.s
-	s.text, s.pos = text, 0
-	s.shape = append(s.shape, '(')
-	first := len(s.tokens)
-	if err := s.scan(); err != nil {
+	s.Shape = append(s.Shape, '(')
+	words, err := s.Scan("path", text)
+	if err != nil {
 		return nil, err
 	}
-	s.shape = append(s.shape, ')')
-	tokens := &parser{option: "path", tokens: s.tokens[first:], literals: s.literals}
+	s.Shape = append(s.Shape, ')')
+	tokens := &parser{option: "path", tokens: words, literals: s.Literals}
 	var key []keyPart
 	for {
 		part := keyPart{}

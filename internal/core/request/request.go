@@ -33,7 +33,7 @@ type Request struct {
 	params   []int     // of a named query: the literal of each parameter
 	shown    []ExpandNode
 	text     []string
-	scanned  *scanner // of the options' tokens
+	scanned  *scanned // the options' tokens
 	room     struct { // for as much as most requests have
 		hops     [2]hop
 		keys     [1]keyPart
@@ -42,15 +42,22 @@ type Request struct {
 	}
 }
 
-// scanners go from one request to the next, with their room for tokens and shapes.
-var scanners = sync.Pool{New: func() any {
-	return &scanner{tokens: make([]token, 0, 64), shape: make([]byte, 0, 256), segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
+// scanned is what reading a request needs until it is resolved.
+type scanned struct {
+	Reader
+	segments []string // of the path
+	options  []option
+}
+
+// scans go from one request to the next, with their room for tokens and shapes.
+var scans = sync.Pool{New: func() any {
+	return &scanned{Reader: Reader{Tokens: make([]token, 0, 64), Shape: make([]byte, 0, 256)}, segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
 }}
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
 func (r *Request) Release() {
 	if r != nil && r.scanned != nil {
-		scanners.Put(r.scanned)
+		scans.Put(r.scanned)
 		r.scanned, r.options = nil, nil
 	}
 }
@@ -97,15 +104,15 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
-	s := scanners.Get().(*scanner)
+	s := scans.Get().(*scanned)
 	r := &Request{scanned: s}
-	*s = scanner{shape: s.shape[:0], tokens: s.tokens[:0], segments: s.segments[:0], options: s.options[:0], literals: r.room.literals[:0]}
+	*s = scanned{Reader: Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0], options: s.options[:0]}
 	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
 		return nil, err
 	}
-	s.aliases = aliases
+	s.Aliases = aliases
 	if err := r.readPath(m, path, s); err != nil {
 		return nil, err
 	}
@@ -127,27 +134,21 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 		if err := r.takes(name); err != nil {
 			return nil, err
 		}
-		s.shape = append(s.shape, '&')
-		s.shape = append(s.shape, name...)
+		s.Shape = append(append(s.Shape, '&'), name...)
 		r.text = append(r.text, name, values[i].text)
-		s.text, s.option, s.pos, s.parens = values[i].text, name, 0, 0
-		first := len(s.tokens)
-		scan := s.scan
-		if name == "search" {
-			scan = s.scanSearch
-		}
-		if err := scan(); err != nil {
+		tokens, err := s.Scan(name, values[i].text)
+		if err != nil {
 			return nil, err
 		}
-		r.options = append(r.options, option{name, s.tokens[first:len(s.tokens):len(s.tokens)]})
+		r.options = append(r.options, option{name, tokens})
 	}
-	if len(s.tokens) > maxTokens {
-		return nil, fault.New(fault.Invalid, "limit.size", "the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.tokens), maxTokens)
+	if len(s.Tokens) > maxTokens {
+		return nil, fault.New(fault.Invalid, "limit.size", "the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.Tokens), maxTokens)
 	}
 	if r.After != "" {
-		s.shape = append(s.shape, "&after"...)
+		s.Shape = append(s.Shape, "&after"...)
 	}
-	r.Shape, r.Literals = string(s.shape), s.literals
+	r.Shape, r.Literals = string(s.Shape), s.Literals
 	return r, nil
 }
 
@@ -315,32 +316,4 @@ func (r *Request) Parse() (*Options, error) {
 		o.Expand = r.shown
 	}
 	return o, nil
-}
-
-// ParseRule parses a row rule: a filter on its own, with literals of its own.
-func ParseRule(text string) (Node, error) {
-	s := &scanner{text: text, option: "rows"}
-	if err := s.scan(); err != nil {
-		return nil, err
-	}
-	p := &parser{option: "rows", tokens: s.tokens, literals: s.literals}
-	n, err := p.expression(1)
-	if err != nil {
-		return nil, err
-	}
-	return n, p.end()
-}
-
-// ParseOrder parses the order that a document gives a resource.
-func ParseOrder(text string) ([]OrderNode, error) {
-	s := &scanner{text: text, option: "order"}
-	if err := s.scan(); err != nil {
-		return nil, err
-	}
-	p := &parser{option: "order", tokens: s.tokens, literals: s.literals}
-	terms, err := p.orderBy()
-	if err != nil {
-		return nil, err
-	}
-	return terms, p.end()
 }

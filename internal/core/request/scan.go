@@ -6,291 +6,107 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
-
-	"eagerwindow/internal/core/fault"
 )
 
-// scanner cuts the text of one option into tokens. While it does, it writes the shape: the tokens with a letter in place of
-// each literal. Two requests of one shape differ in nothing but their literals.
+// scanner cuts one text into tokens. It knows no grammar: what a token means where it stands is for the parser to say.
 type scanner struct {
-	text     string
-	option   string
-	pos      int
-	tokens   []token
-	literals []Literal
-	shape    []byte
-	segments []string // of the path
-	options  []option // of the request
-	parens   int
-	aliases  map[string]string // what parameter aliases stand for
-	aliased  int               // how deep aliases stand in aliases
+	text   string
+	option string // for the places of faults
+	pos    int
 }
 
-const maxParens = 64
-
-// scan appends the option's tokens, literals and shape to what is there; base counts the literals that stand before.
-func (s *scanner) scan() error {
-	for {
-		s.skipSpace()
-		if s.pos >= len(s.text) {
-			s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos})
-			return nil
+// next is the next token and, of a literal, its value.
+func (s *scanner) next() (t token, l Literal, err error) {
+	s.skipSpace()
+	start := s.pos
+	if start >= len(s.text) {
+		return token{kind: tokenEnd, pos: start}, l, nil
+	}
+	switch c := s.text[start]; {
+	case c == '\'':
+		text, err := s.quoted()
+		return s.literal(Text, text, start, err)
+	case c >= '0' && c <= '9', (c == '-' || c == '+') && s.digitAt(start+1):
+		return s.number()
+	case c == '-' && strings.HasPrefix(s.text[start:], "-INF") && !s.wordAt(start+4):
+		s.pos += 4
+		return s.literal(Floating, "-INF", start, nil)
+	case c == '@':
+		s.pos++
+		s.word()
+		if s.pos == start+1 {
+			return t, l, s.fault(start, `a name is missing after "@"`)
 		}
-		start := s.pos
-		c := s.text[start]
-		switch {
-		case c == '\'':
-			text, err := s.quoted()
-			if err != nil {
-				return err
-			}
-			s.literal(Text, text, start)
-		case c >= '0' && c <= '9', (c == '-' || c == '+') && s.digitAt(start+1):
-			if err := s.number(); err != nil {
-				return err
-			}
-		case c == '-' && strings.HasPrefix(s.text[start:], "-INF") && !s.wordAt(start+4):
-			s.pos += 4
-			s.literal(Floating, "-INF", start)
-		case c == '@':
-			s.pos++
-			s.word()
-			if s.pos == start+1 {
-				return s.fault(start, `a name is missing after "@"`)
-			}
-			if err := s.alias(s.text[start:s.pos], start); err != nil {
-				return err
-			}
-		case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
-			if err := s.name(); err != nil {
-				return err
-			}
-		case c == '[':
-			if err := s.array(); err != nil {
-				return err
-			}
-		case strings.IndexByte("(),;/:=*-", c) >= 0:
-			s.pos++
-			s.add(token{kind: tokenMark, mark: c, pos: start})
-			switch c {
-			case '=':
-				if err := s.nestedSearch(); err != nil {
-					return err
-				}
-			case '(':
-				if s.parens++; s.parens > maxParens {
-					return s.fault(start, "brackets are nested more than %d deep", maxParens)
-				}
-				if n := len(s.tokens); s.option == "apply" && n > 1 && s.tokens[n-2].kind == tokenName && strings.EqualFold(s.tokens[n-2].text, "search") {
-					if err := s.searchWords(); err != nil {
-						return err
-					}
-				}
-			case ')':
-				s.parens--
-				s.foldList()
-			}
-		default:
-			r, _ := utf8.DecodeRuneInString(s.text[start:])
-			return s.fault(start, "unexpected character %q", r)
+		return token{kind: tokenAlias, text: s.text[start:s.pos], pos: start}, l, nil
+	case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
+		return s.name()
+	case c == '[':
+		return s.array()
+	case strings.IndexByte("(),;/:=*-", c) >= 0:
+		s.pos++
+		return token{kind: tokenMark, mark: c, pos: start}, l, nil
+	}
+	r, _ := utf8.DecodeRuneInString(s.text[start:])
+	return t, l, s.fault(start, "unexpected character %q", r)
+}
+
+// literal is a token with its value.
+func (s *scanner) literal(class Class, text string, start int, err error) (token, Literal, error) {
+	return token{kind: tokenLiteral, pos: start}, Literal{Class: class, Text: text, Option: s.option, Pos: start}, err
+}
+
+// nextTerm is the next token of a search: a word, a "phrase", AND, OR, NOT or a bracket (URL Conventions, 5.1.8).
+func (s *scanner) nextTerm() (t token, l Literal, err error) {
+	s.skipSpace()
+	start := s.pos
+	if start >= len(s.text) {
+		return token{kind: tokenEnd, pos: start}, l, nil
+	}
+	switch c := s.text[start]; c {
+	case '(', ')', ';':
+		s.pos++
+		return token{kind: tokenMark, mark: c, pos: start}, l, nil
+	case '"':
+		end := strings.IndexByte(s.text[start+1:], '"')
+		if end < 0 {
+			return t, l, s.fault(start, "the phrase is not closed: a double quote is missing")
 		}
+		s.pos = start + end + 2
+		return s.literal(Text, s.text[start+1:s.pos-1], start, nil)
 	}
-}
-
-// alias puts what an alias stands for in its place. One that is not given stays a token: only row rules know @caller.
-func (s *scanner) alias(name string, start int) error {
-	text, given := s.aliases[name]
-	if !given {
-		s.add(token{kind: tokenAlias, text: name, pos: start})
-		return nil
+	for s.pos < len(s.text) && strings.IndexByte(" \t\n\r();\"", s.text[s.pos]) < 0 {
+		s.pos++
 	}
-	if s.aliased++; s.aliased > 8 {
-		return s.fault(start, "%s stands for itself", name)
+	word := s.text[start:s.pos]
+	if word == "AND" || word == "OR" || word == "NOT" {
+		return token{kind: tokenName, text: word, pos: start}, l, nil
 	}
-	inner := scanner{text: text, option: name, tokens: s.tokens, literals: s.literals, shape: s.shape, aliases: s.aliases, aliased: s.aliased, parens: s.parens}
-	if err := inner.scan(); err != nil {
-		return err
-	}
-	s.aliased--
-	s.tokens, s.literals, s.shape = inner.tokens[:len(inner.tokens)-1], inner.literals, inner.shape // without its end
-	return nil
-}
-
-// scanSearch scans the text of search: words, "phrases", AND, OR, NOT and brackets (URL Conventions, 5.1.8).
-func (s *scanner) scanSearch() error {
-	if err := s.searchWords(); err != nil {
-		return err
-	}
-	if s.pos < len(s.text) {
-		return s.fault(s.pos, "unexpected %q", s.text[s.pos])
-	}
-	s.tokens = append(s.tokens, token{kind: tokenEnd, pos: s.pos})
-	return nil
-}
-
-// nestedSearch scans search=… inside expand(…), where it ends at a semicolon or at the bracket that closes the options.
-func (s *scanner) nestedSearch() error {
-	n := len(s.tokens)
-	if s.option != "expand" || n < 2 || s.tokens[n-2].kind != tokenName || !strings.EqualFold(strings.TrimPrefix(s.tokens[n-2].text, "$"), "search") {
-		return nil
-	}
-	return s.searchWords()
-}
-
-func (s *scanner) searchWords() error {
-	depth := 0
-	for {
-		s.skipSpace()
-		if s.pos >= len(s.text) || s.text[s.pos] == ';' && depth == 0 {
-			return nil
-		}
-		start := s.pos
-		switch c := s.text[s.pos]; c {
-		case '(', ')':
-			if c == ')' && depth == 0 {
-				return nil
-			}
-			s.pos++
-			if depth++; c == ')' {
-				depth -= 2
-			}
-			if depth > maxParens {
-				return s.fault(start, "brackets are nested more than %d deep", maxParens)
-			}
-			s.add(token{kind: tokenMark, mark: c, pos: start})
-		case '"':
-			end := strings.IndexByte(s.text[start+1:], '"')
-			if end < 0 {
-				return s.fault(start, "the phrase is not closed: a double quote is missing")
-			}
-			s.pos = start + end + 2
-			s.literal(Text, s.text[start+1:s.pos-1], start)
-		default:
-			for s.pos < len(s.text) && strings.IndexByte(" \t\n\r();\"", s.text[s.pos]) < 0 {
-				s.pos++
-			}
-			if word := s.text[start:s.pos]; word == "AND" || word == "OR" || word == "NOT" {
-				s.add(token{kind: tokenName, text: word, pos: start})
-			} else {
-				if s.pos == start {
-					return s.fault(start, "unexpected %q", s.text[start])
-				}
-				s.literal(Text, word, start)
-			}
-		}
-	}
+	return s.literal(Text, word, start, nil)
 }
 
 func (s *scanner) fault(pos int, format string, args ...any) error {
 	return faultAt(s.option, pos, "syntax.invalid", format, args...)
 }
 
-// faultAt is a fault with its place, counted from 1. It stands after the first part of the message: what is wrong, where, and
-// then what would be right.
-func faultAt(option string, pos int, code, format string, args ...any) *fault.Fault {
-	f := fault.New(fault.Invalid, code, format, args...)
-	wrong, right, both := strings.Cut(f.Message, "; ")
-	f.Message = wrong + " in " + option + " at " + strconv.Itoa(pos+1)
-	if both {
-		f.Message += "; " + right
-	}
-	return f.On(option)
-}
-
-// add appends a token that is no literal, to the shape too. A blank parts words that would run together.
-func (s *scanner) add(t token) {
-	s.tokens = append(s.tokens, t)
-	if t.kind == tokenMark {
-		s.shape = append(s.shape, t.mark)
-		return
-	}
-	s.shape = append(s.shape, ' ')
-	s.shape = append(s.shape, t.text...)
-}
-
-func (s *scanner) literal(class Class, text string, start int) {
-	s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start})
-	s.literals = append(s.literals, Literal{Class: class, Text: text, Option: s.option, Pos: start})
-	if n := len(s.tokens); n > 2 && s.tokens[n-2].mark == '=' && strings.EqualFold(strings.TrimPrefix(s.tokens[n-3].text, "$"), "levels") {
-		s.shape = append(append(s.shape, ' '), text...) // how deep is no argument: it makes another statement
-		return
-	}
-	s.shape = append(s.shape, ' ', byte(class), '?')
-}
-
-// foldList makes one literal of `in ( literal , literal … )`, so that the length of the list is no part of the shape. A list
-// of mixed classes, or with null in it, stays as it is.
-func (s *scanner) foldList() {
-	t := s.tokens
-	i := len(t) - 2
-	for i > 0 && t[i].kind == tokenLiteral && t[i-1].kind == tokenMark && t[i-1].mark == ',' {
-		i -= 2
-	}
-	if i < 2 || t[i].kind != tokenLiteral || t[i-1].kind != tokenMark || t[i-1].mark != '(' || t[i-2].kind != tokenName || !strings.EqualFold(t[i-2].text, "in") {
-		return
-	}
-	first := t[i].literal
-	class := s.literals[first].Class
-	for _, l := range s.literals[first:] {
-		if l.Class != class {
-			return
-		}
-	}
-	open := t[i-1]
-	list := Literal{Class: Several, Items: append([]Literal(nil), s.literals[first:]...), Option: s.option, Pos: open.pos}
-	s.literals = append(s.literals[:first], list)
-	s.tokens = append(t[:i-1], token{kind: tokenLiteral, literal: first, pos: open.pos})
-	cut := len(s.shape)
-	for s.shape[cut-1] != '(' {
-		cut--
-	}
-	s.shape = append(s.shape[:cut-1], ' ', byte(Several), byte(class), '?')
-}
-
-// array reads a JSON array of single values (URL Conventions, 5.1.1.14.5). Where they are of one class it is one literal, as
-// the list of an in is; else it stands as a list in brackets.
-func (s *scanner) array() error {
+// array reads a JSON array of single values (URL Conventions, 5.1.1.14.5): a literal whose items are its values.
+func (s *scanner) array() (t token, list Literal, err error) {
 	start := s.pos
 	decoder := json.NewDecoder(strings.NewReader(s.text[start:]))
 	decoder.UseNumber()
 	var items []any
 	if err := decoder.Decode(&items); err != nil {
-		return s.fault(start, "the array is not JSON; write [1,2,3] or [\"a\",\"b\"], texts in double quotes")
+		return t, list, s.fault(start, "the array is not JSON; write [1,2,3] or [\"a\",\"b\"], texts in double quotes")
 	}
 	s.pos += int(decoder.InputOffset())
-	list := Literal{Class: Several, Text: s.text[start:s.pos], Option: s.option, Pos: start}
-	class, mixed := Segment, false
+	list = Literal{Class: Several, Text: s.text[start:s.pos], Option: s.option, Pos: start}
 	for i, item := range items {
 		l, ok := s.element(item, start)
 		if !ok {
-			return s.fault(start, "item %d of the array is no single value: numbers, texts, true, false and null are", i+1)
+			return t, list, s.fault(start, "item %d of the array is no single value: numbers, texts, true, false and null are", i+1)
 		}
-		mixed = mixed || l.Class == 0 || i > 0 && l.Class != class
-		class = l.Class
 		list.Items = append(list.Items, l)
 	}
-	if !mixed {
-		s.tokens = append(s.tokens, token{kind: tokenLiteral, literal: len(s.literals), pos: start})
-		s.literals = append(s.literals, list)
-		s.shape = append(s.shape, ' ', byte(Several), byte(class), '?')
-		if len(items) == 0 {
-			s.shape = append(s.shape, '0') // nothing in it tells what it holds
-		}
-		return nil
-	}
-	s.add(token{kind: tokenMark, mark: '(', pos: start})
-	for i, l := range list.Items {
-		if i > 0 {
-			s.add(token{kind: tokenMark, mark: ',', pos: start})
-		}
-		if l.Class == 0 {
-			s.add(token{kind: tokenName, text: l.Text, pos: start})
-		} else {
-			s.literal(l.Class, l.Text, start)
-		}
-	}
-	s.add(token{kind: tokenMark, mark: ')', pos: start})
-	return nil
+	return token{kind: tokenArray, pos: start}, list, nil
 }
 
 // element is a member of a JSON array as a literal; true, false and null, which are names in the language, have no class. A text
@@ -391,12 +207,11 @@ func (s *scanner) quoted() (string, error) {
 }
 
 // name reads a name with an optional dollar sign and dots, or the literals that begin like one.
-func (s *scanner) name() error {
+func (s *scanner) name() (t token, l Literal, err error) {
 	start := s.pos
 	if n := guidLength(s.text[start:]); n > 0 && !s.wordAt(start+n) {
 		s.pos += n
-		s.literal(UUID, s.text[start:s.pos], start)
-		return nil
+		return s.literal(UUID, s.text[start:s.pos], start, nil)
 	}
 	if s.text[s.pos] == '$' {
 		s.pos++
@@ -409,44 +224,33 @@ func (s *scanner) name() error {
 	text := s.text[start:s.pos]
 	if text == "" || text == "$" {
 		r, _ := utf8.DecodeRuneInString(s.text[start:])
-		return s.fault(start, "unexpected character %q", r)
+		return t, l, s.fault(start, "unexpected character %q", r)
 	}
 	if s.pos < len(s.text) && s.text[s.pos] == '\'' && (strings.EqualFold(text, "duration") || strings.EqualFold(text, "binary")) {
 		value, err := s.quoted()
-		if err != nil {
-			return err
-		}
 		class := Period
 		if strings.EqualFold(text, "binary") {
 			class = Bytes
 		}
-		s.literal(class, value, start)
-		return nil
+		return s.literal(class, value, start, err)
 	}
 	if s.pos < len(s.text) && s.text[s.pos] == '\'' && strings.Contains(text, ".") { // saltmere.call_status'expected', as 4.0 writes a member of an enumeration
 		value, err := s.quoted()
-		if err != nil {
-			return err
-		}
-		s.literal(Text, value, start)
-		return nil
+		return s.literal(Text, value, start, err)
 	}
 	if text == "INF" || text == "NaN" {
-		s.literal(Floating, text, start)
-		return nil
+		return s.literal(Floating, text, start, nil)
 	}
-	s.add(token{kind: tokenName, text: text, pos: start})
-	return nil
+	return token{kind: tokenName, text: text, pos: start}, l, nil
 }
 
 // number reads whatever begins with a digit or a sign: numbers, dates, times, timestamps, uuids.
-func (s *scanner) number() error {
+func (s *scanner) number() (t token, l Literal, err error) {
 	start := s.pos
 	rest := s.text[start:]
 	if n := guidLength(rest); n > 0 && !s.wordAt(start+n) {
 		s.pos += n
-		s.literal(UUID, s.text[start:s.pos], start)
-		return nil
+		return s.literal(UUID, s.text[start:s.pos], start, nil)
 	}
 	if n := dateLength(rest); n > 0 {
 		s.pos += n
@@ -455,19 +259,16 @@ func (s *scanner) number() error {
 			s.clock()
 			text := s.text[start:s.pos]
 			zone := s.zone()
-			s.literal(Moment, text+zone, start)
-			return nil
+			return s.literal(Moment, text+zone, start, nil)
 		}
 		if s.wordAt(s.pos) {
-			return s.fault(start, "this is neither a date nor a timestamp; write 2026-07-01 or 2026-07-01T12:30:00Z")
+			return t, l, s.fault(start, "this is neither a date nor a timestamp; write 2026-07-01 or 2026-07-01T12:30:00Z")
 		}
-		s.literal(Day, s.text[start:s.pos], start)
-		return nil
+		return s.literal(Day, s.text[start:s.pos], start, nil)
 	}
 	if len(rest) >= 5 && rest[2] == ':' && digits(rest[:2]) && digits(rest[3:5]) {
 		s.clock()
-		s.literal(Clock, s.text[start:s.pos], start)
-		return nil
+		return s.literal(Clock, s.text[start:s.pos], start, nil)
 	}
 	s.pos++
 	s.digits()
@@ -492,19 +293,18 @@ func (s *scanner) number() error {
 	}
 	if s.wordAt(s.pos) {
 		s.word()
-		return s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], quoteText(s.text[start:s.pos]))
+		return t, l, s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], quoteText(s.text[start:s.pos]))
 	}
 	text := strings.TrimPrefix(s.text[start:s.pos], "+")
 	if len(text) > 1000 {
-		return s.fault(start, "the number has more than 1000 digits")
+		return t, l, s.fault(start, "the number has more than 1000 digits")
 	}
 	if class == Whole {
 		if _, err := strconv.ParseInt(text, 10, 64); err != nil {
 			class = Fraction
 		}
 	}
-	s.literal(class, text, start)
-	return nil
+	return s.literal(class, text, start, nil)
 }
 
 func (s *scanner) digits() {

@@ -1,6 +1,11 @@
 package request
 
-import "strconv"
+import (
+	"strconv"
+	"strings"
+
+	"eagerwindow/internal/core/fault"
+)
 
 // Class says what a literal looks like, before anything is known of the type that is expected.
 type Class byte
@@ -104,6 +109,7 @@ const (
 	tokenName              // port_calls, eq, $count, Edm.String
 	tokenAlias             // @p, @caller
 	tokenLiteral           // an index into the literals
+	tokenArray             // of the scanner alone: a JSON array
 	tokenMark              // one of ( ) , ; / : = * -
 )
 
@@ -127,4 +133,16 @@ func (t token) String() string {
 		return "a value"
 	}
 	return strconv.Quote(t.text)
+}
+
+// faultAt is a fault with its place, counted from 1. It stands after the first part of the message: what is wrong, where, and
+// then what would be right.
+func faultAt(option string, pos int, code, format string, args ...any) *fault.Fault {
+	f := fault.New(fault.Invalid, code, format, args...)
+	wrong, right, both := strings.Cut(f.Message, "; ")
+	f.Message = wrong + " in " + option + " at " + strconv.Itoa(pos+1)
+	if both {
+		f.Message += "; " + right
+	}
+	return f.On(option)
 }

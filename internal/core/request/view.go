@@ -76,19 +76,6 @@ func (b *viewBinder) bind(r *model.Resource) {
 	}
 }
 
-// parseText parses one option of a document, with literals of its own.
-func parseText(name, text string, o *Options) error {
-	s := &scanner{text: text, option: name}
-	if err := s.scan(); err != nil {
-		return err
-	}
-	p := &parser{option: name, tokens: s.tokens, literals: s.literals}
-	if err := p.optionValue(name, o); err != nil {
-		return err
-	}
-	return p.end()
-}
-
 // show completes a saved view, or a part, from its options; within is "expand" for a part.
 func (b *viewBinder) show(r *model.Resource, o *Options, within string) error {
 	in := func(option string) string {

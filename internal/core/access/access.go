@@ -15,6 +15,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
 )
 
@@ -179,7 +180,7 @@ func (b *binder) decision(role *model.Role, r *model.Resource, op window.Operati
 }
 
 func compile(text string, r *model.Resource, claims []model.Claim) (*Rule, error) {
-	node, err := request.ParseRule(text)
+	node, err := syntax.ParseRule(text)
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +210,7 @@ func preset(p model.Preset, claims []model.Claim) (request.Expr, error) {
 		}
 		return nil, fmt.Errorf("the role has no claim %q", name)
 	}
-	v := &request.Value{T: p.Field.Type, Fixed: &request.Literal{Class: request.Segment, Text: p.Value.Value, Option: "set"}}
+	v := &request.Value{T: p.Field.Type, Fixed: &syntax.Literal{Class: syntax.Segment, Text: p.Value.Value, Option: "set"}}
 	_, err := v.Arg(nil)
 	return v, err
 }
@@ -622,7 +623,7 @@ func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) 
 	default:
 		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is not a single value", name).On(name)
 	}
-	v := request.Value{T: t, Fixed: &request.Literal{Class: request.Segment, Text: text, Option: "claim " + name}}
+	v := request.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: text, Option: "claim " + name}}
 	arg, err := v.Arg(nil)
 	if err != nil {
 		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is %q, which is no %s", name, text, t.Kind).On(name)

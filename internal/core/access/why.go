@@ -2,7 +2,7 @@ package access
 
 import (
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
 )
 
@@ -66,7 +66,7 @@ func (s *Scope) Conditions(op window.Operation, r *model.Resource) ([]*Rule, err
 	if d == nil || d.Rule == nil {
 		return nil, nil
 	}
-	node, err := request.ParseRule(d.Rule.Text)
+	node, err := syntax.ParseRule(d.Rule.Text)
 	if err != nil {
 		return nil, err
 	}
@@ -81,9 +81,9 @@ func (s *Scope) Conditions(op window.Operation, r *model.Resource) ([]*Rule, err
 	return rules, nil
 }
 
-func conjuncts(n request.Node) []request.Node {
-	if b, ok := n.(*request.BinaryNode); ok && b.Operator == "and" {
+func conjuncts(n syntax.Node) []syntax.Node {
+	if b, ok := n.(*syntax.BinaryNode); ok && b.Operator == "and" {
 		return append(conjuncts(b.Left), conjuncts(b.Right)...)
 	}
-	return []request.Node{n}
+	return []syntax.Node{n}
 }

@@ -11,14 +11,15 @@ import (
 
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/syntax"
 )
 
 // Change is what one write does: its steps, in the order in which they run.
 type Change struct {
 	Steps   []*Step
-	Root    int                  // the ID of the row that the answer shows; -1: there is none
-	Written []request.ExpandNode // the relations that the body writes, as far as the caller may read them
-	Delta   bool                 // it is made of the rows of a delta
+	Root    int                 // the ID of the row that the answer shows; -1: there is none
+	Written []syntax.ExpandNode // the relations that the body writes, as far as the caller may read them
+	Delta   bool                // it is made of the rows of a delta
 	rows    int
 }
 

@@ -9,6 +9,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
 )
 
@@ -723,15 +724,15 @@ func (m Must) said(value *string) string {
 }
 
 // written names the relations that a body writes, as far as the caller may read them.
-func (c *Compiler) written(nested []*payload.Nested) (list []request.ExpandNode) {
+func (c *Compiler) written(nested []*payload.Nested) (list []syntax.ExpandNode) {
 	for _, n := range nested {
 		if !c.Scope.MayFollow(n.Relation) {
 			continue
 		}
-		i := slices.IndexFunc(list, func(e request.ExpandNode) bool { return e.Path.Name == n.Relation.Name })
+		i := slices.IndexFunc(list, func(e syntax.ExpandNode) bool { return e.Path.Name == n.Relation.Name })
 		if i < 0 {
 			i = len(list)
-			list = append(list, request.ExpandNode{Path: request.SegmentNode{Name: n.Relation.Name}})
+			list = append(list, syntax.ExpandNode{Path: syntax.SegmentNode{Name: n.Relation.Name}})
 		}
 		var below []*payload.Nested
 		for _, item := range n.Items {

@@ -125,6 +125,32 @@ func (l List) Fault(kind Kind, code, message string) error {
 	return &Fault{Kind: kind, Code: code, Message: message, Details: l}
 }
 
+// Join is one fault of several: nil for none, the one that there is, or one that tells of all. An error that is no fault comes first.
+func Join(code, what string, errs []error) error {
+	var all List
+	kind := Invalid
+	for i, err := range errs {
+		f, ok := From(err)
+		if !ok || len(errs) == 1 {
+			return err
+		}
+		if i == 0 {
+			kind = f.Kind
+		} else if kind != f.Kind {
+			kind = Invalid
+		}
+		if len(f.Details) > 0 {
+			all = append(all, f.Details...)
+			continue
+		}
+		all = append(all, Detail{Code: f.Code, Message: f.Message, Target: f.Target})
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return &Fault{Kind: kind, Code: code, Message: fmt.Sprintf("%s has %d mistakes", what, len(all)), Details: all}
+}
+
 // From finds the fault in an error's chain.
 func From(err error) (*Fault, bool) {
 	if err == nil {

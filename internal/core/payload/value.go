@@ -14,6 +14,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/syntax"
 )
 
 // convert is the JSON value as PostgreSQL reads the type, or an error that says what was expected and found.
@@ -123,7 +124,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 		}
 		return fmt.Sprintf(`\x%x`, b), nil
 	}
-	v := request.Value{T: t, Fixed: &request.Literal{Class: request.Segment, Text: s}}
+	v := request.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: s}}
 	arg, err := v.Arg(nil)
 	if err != nil {
 		if t.Kind == model.Enum {

@@ -7,6 +7,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // Apply is how rows are transformed before filter, orderby and the rest of a request see them. Each phase takes the rows of the
@@ -51,19 +52,15 @@ type Aggregate struct {
 	Where  Expr   // only rows that meet this; nil: all
 }
 
-func unknownStep(option string, pos int, name string) error {
-	return faultAt(option, pos, "apply.unknown", "unknown transformation %q%s", name, fault.Suggest(strings.ToLower(name), stepNames))
-}
-
 // applied resolves the steps of apply over the rows of a resource.
 type applied struct {
 	rs    *resolver
 	apply *Apply
-	nodes []StepNode // all that led here, for the branches of concat
+	nodes []syntax.StepNode // all that led here, for the branches of concat
 }
 
 // resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
-func (q *Query) resolveApply(chain []StepNode, option string) (*resolver, error) {
+func (q *Query) resolveApply(chain []syntax.StepNode, option string) (*resolver, error) {
 	root := q.Root
 	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]Expr{}}, apply: &Apply{Phases: []*Phase{{Root: root}}}}
 	if err := a.chain(chain); err != nil {
@@ -75,7 +72,7 @@ func (q *Query) resolveApply(chain []StepNode, option string) (*resolver, error)
 
 func (a *applied) phase() *Phase { return a.apply.Phases[len(a.apply.Phases)-1] }
 
-func (a *applied) chain(nodes []StepNode) error {
+func (a *applied) chain(nodes []syntax.StepNode) error {
 	for i := range nodes {
 		if err := a.step(&nodes[i]); err != nil {
 			return err
@@ -85,7 +82,7 @@ func (a *applied) chain(nodes []StepNode) error {
 	return nil
 }
 
-func (a *applied) step(n *StepNode) error {
+func (a *applied) step(n *syntax.StepNode) error {
 	phase, rs := a.phase(), a.rs
 	var step Step
 	var err error
@@ -96,7 +93,7 @@ func (a *applied) step(n *StepNode) error {
 		step.Where, err = rs.condition(n.Filter)
 	case "search":
 		if phase.Root.Resource.Derived {
-			return faultAt(rs.option, n.Pos, "apply.order", "search comes before what groups: afterwards there are no text fields to look into")
+			return syntax.FaultAt(rs.option, n.Pos, "apply.order", "search comes before what groups: afterwards there are no text fields to look into")
 		}
 		step.Where = searched(phase.Root, n.Search)
 	case "compute":
@@ -129,12 +126,12 @@ func (a *applied) step(n *StepNode) error {
 	return err
 }
 
-func (a *applied) compute(nodes []ComputeNode) error {
+func (a *applied) compute(nodes []syntax.ComputeNode) error {
 	rs, r := a.rs, a.phase().Root.Resource
 	for _, c := range nodes {
 		name := c.Name.Name
 		if r.Field(name) != nil || r.Relation(name) != nil || rs.computed[name] != nil {
-			return faultAt(rs.option, c.Name.Pos, "name.taken", "there is %q already; choose another name", name)
+			return syntax.FaultAt(rs.option, c.Name.Pos, "name.taken", "there is %q already; choose another name", name)
 		}
 		by, err := rs.expr(c.By)
 		if err != nil {
@@ -149,31 +146,31 @@ func (a *applied) compute(nodes []ComputeNode) error {
 	return nil
 }
 
-func (a *applied) order(nodes []OrderNode) ([]Term, error) {
+func (a *applied) order(nodes []syntax.OrderNode) ([]Term, error) {
 	q := &Query{Root: a.phase().Root}
 	err := q.order(a.rs, nodes)
 	return q.Order, err
 }
 
 // extreme resolves topcount and its kin: rows in the order of a value, the greatest first or last, until there are enough.
-func (a *applied) extreme(n *StepNode) (Step, error) {
-	kind := extremes[n.Name]
-	order, err := a.order([]OrderNode{{By: n.By, Desc: kind.top}})
+func (a *applied) extreme(n *syntax.StepNode) (Step, error) {
+	kind := syntax.Extremes[n.Name]
+	order, err := a.order([]syntax.OrderNode{{By: n.By, Desc: kind.Top}})
 	if err != nil {
 		return Step{}, err
 	}
 	by := order[0].By
-	if !by.Type().Kind.Numeric() && kind.by != "count" {
+	if !by.Type().Kind.Numeric() && kind.By != "count" {
 		return Step{}, a.rs.fault(n.By, "type.mismatch", "%s takes a number, but %s is %s", n.Name, n.By, articled(by.Type()))
 	}
-	if kind.by == "count" {
+	if kind.By == "count" {
 		return Step{Order: order, Top: a.rs.value(n.Number, model.Int64Type)}, nil
 	}
-	return Step{Order: order, Running: &Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.by == "percent"}}, nil
+	return Step{Order: order, Running: &Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.By == "percent"}}, nil
 }
 
 // group closes the phase: what comes after sees the groups.
-func (a *applied) group(n *StepNode) error {
+func (a *applied) group(n *syntax.StepNode) error {
 	g := &Group{}
 	if err := a.keys(g, n.Keys); err != nil {
 		return err
@@ -206,7 +203,7 @@ func (a *applied) open(fields []*model.Field, branches []*Apply) {
 }
 
 // keys resolves what groupby groups by. Fields of relations keep their path as their name.
-func (a *applied) keys(g *Group, keys []KeyPath) error {
+func (a *applied) keys(g *Group, keys []syntax.KeyPath) error {
 	sets := [][]int{{}}
 	rolled := false
 	for _, key := range keys {
@@ -251,10 +248,10 @@ func (a *applied) keys(g *Group, keys []KeyPath) error {
 }
 
 // add adds a field to the rows that come out.
-func (g *Group) add(name string, t *model.Type, option string, pos int) error {
+func (g *Group) add(name string, t *model.Type, option string, pos syntax.Pos) error {
 	for _, f := range g.Fields {
 		if f.Name == name || strings.HasPrefix(f.Name, name+"/") || strings.HasPrefix(name, f.Name+"/") {
-			return faultAt(option, pos, "name.taken", "the result has %q already; choose another name", f.Name)
+			return syntax.FaultAt(option, pos, "name.taken", "the result has %q already; choose another name", f.Name)
 		}
 	}
 	g.Fields = append(g.Fields, &model.Field{Name: name, Column: &catalog.Column{Name: name}, Type: t, Nullable: true, ReadOnly: true})
@@ -262,7 +259,7 @@ func (g *Group) add(name string, t *model.Type, option string, pos int) error {
 }
 
 // perGroup finds what is done with each group: aggregate, after filters and computed values that hold for what it takes.
-func (a *applied) perGroup(n *StepNode) (list []AggregateNode, where Expr, err error) {
+func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, where Expr, err error) {
 	if n.Name == "aggregate" {
 		return n.Aggregates, nil, nil
 	}
@@ -283,7 +280,7 @@ func (a *applied) perGroup(n *StepNode) (list []AggregateNode, where Expr, err e
 			}
 		case "aggregate":
 			if i < len(chain)-1 {
-				return nil, nil, faultAt(a.rs.option, chain[i+1].Pos, "apply.order", "inside groupby nothing follows aggregate; write %s after groupby(…)", chain[i+1].Name)
+				return nil, nil, syntax.FaultAt(a.rs.option, chain[i+1].Pos, "apply.order", "inside groupby nothing follows aggregate; write %s after groupby(…)", chain[i+1].Name)
 			}
 			return step.Aggregates, where, nil
 		default:
@@ -305,7 +302,7 @@ func both(x, y Expr) Expr {
 
 var methods = []string{"sum", "min", "max", "average", "countdistinct"}
 
-func (a *applied) aggregate(g *Group, n AggregateNode, where Expr) error {
+func (a *applied) aggregate(g *Group, n syntax.AggregateNode, where Expr) error {
 	rs := a.rs
 	if n.By == nil {
 		g.Aggregates = append(g.Aggregates, Aggregate{Method: "$count", Where: where})
@@ -344,7 +341,7 @@ func (a *applied) aggregate(g *Group, n AggregateNode, where Expr) error {
 		}
 		out = model.Int64Type
 	default:
-		return faultAt(rs.option, n.Method.Pos, "apply.method", "unknown method %q%s", n.Method.Name, fault.Suggest(n.Method.Name, methods))
+		return syntax.FaultAt(rs.option, n.Method.Pos, "apply.method", "unknown method %q%s", n.Method.Name, fault.Suggest(n.Method.Name, methods))
 	}
 	if k == model.Instant {
 		out = model.InstantType
@@ -358,7 +355,7 @@ func (a *applied) aggregate(g *Group, n AggregateNode, where Expr) error {
 
 // concat resolves each branch from the beginning on; their rows come one after the other, with null where a branch has no such
 // field.
-func (a *applied) concat(n *StepNode) error {
+func (a *applied) concat(n *syntax.StepNode) error {
 	var fields []*model.Field
 	var branches []*Apply
 	for _, chain := range n.Chains {
@@ -368,7 +365,7 @@ func (a *applied) concat(n *StepNode) error {
 			return err
 		}
 		if !b.phase().Root.Resource.Derived || len(b.rs.names) > 0 {
-			return faultAt(a.rs.option, n.Pos, "apply.order", "each chain of concat ends with groupby or aggregate")
+			return syntax.FaultAt(a.rs.option, n.Pos, "apply.order", "each chain of concat ends with groupby or aggregate")
 		}
 		for _, f := range b.phase().Root.Resource.Fields {
 			i := slices.IndexFunc(fields, func(other *model.Field) bool { return other.Name == f.Name })
@@ -377,7 +374,7 @@ func (a *applied) concat(n *StepNode) error {
 				field := *f
 				fields = append(fields, &field)
 			case common(fields[i].Type, f.Type) == nil:
-				return faultAt(a.rs.option, n.Pos, "type.mismatch", "%q is %s in one chain of concat and %s in another", f.Name, articled(fields[i].Type), articled(f.Type))
+				return syntax.FaultAt(a.rs.option, n.Pos, "type.mismatch", "%q is %s in one chain of concat and %s in another", f.Name, articled(fields[i].Type), articled(f.Type))
 			case fields[i].Type != f.Type:
 				fields[i].Type = common(fields[i].Type, f.Type)
 			}

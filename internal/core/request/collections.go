@@ -6,10 +6,11 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // lambda resolves any and all (URL Conventions, 5.1.1.13).
-func (rs *resolver) lambda(n *LambdaNode) (Expr, error) {
+func (rs *resolver) lambda(n *syntax.LambdaNode) (Expr, error) {
 	over, err := rs.collection(n.Path)
 	if err != nil {
 		return nil, err
@@ -25,7 +26,7 @@ func (rs *resolver) lambda(n *LambdaNode) (Expr, error) {
 }
 
 // count resolves $count; inside its filter, paths speak of the collection's own rows.
-func (rs *resolver) count(n *CountNode) (Expr, error) {
+func (rs *resolver) count(n *syntax.CountNode) (Expr, error) {
 	over, err := rs.collection(n.Path)
 	if err != nil {
 		return nil, err
@@ -43,7 +44,7 @@ func (rs *resolver) count(n *CountNode) (Expr, error) {
 }
 
 // collection finds the relation to many, or the array, that a path leads to.
-func (rs *resolver) collection(n *PathNode) (Collection, error) {
+func (rs *resolver) collection(n *syntax.PathNode) (Collection, error) {
 	row, rest := rs.start(n)
 	row, rest, err := rs.walk(row, rest)
 	if err != nil {
@@ -52,12 +53,12 @@ func (rs *resolver) collection(n *PathNode) (Collection, error) {
 	s := rest[0]
 	if rel := row.Resource.Relation(s.Name); rel != nil && len(rest) == 1 {
 		if !rel.Many {
-			return Collection{}, faultAt(rs.option, s.Pos, "relation.one", "%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+			return Collection{}, syntax.FaultAt(rs.option, s.Pos, "relation.one", "%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
 		}
 		return Collection{Row: &Row{Resource: rel.To, Parent: row, Via: rel}}, nil
 	}
 	if row.Resource.Field(s.Name) == nil && rs.elements[s.Name] == nil {
-		return Collection{}, faultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name, s.Name,
+		return Collection{}, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name, s.Name,
 			fault.Suggest(s.Name, row.Resource.RelationNames()))
 	}
 	e, err := rs.path(n)
@@ -70,20 +71,20 @@ func (rs *resolver) collection(n *PathNode) (Collection, error) {
 	case model.JSON:
 		return Collection{Array: e, Element: &Element{T: jsonType}}, nil
 	default:
-		return Collection{}, faultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
+		return Collection{}, syntax.FaultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
 	}
 }
 
 // lists resolves hassubset and hassubsequence (URL Conventions, 5.1.1.6): each takes two collections of single values, an array
 // of a row or one that the request gives.
-func (rs *resolver) lists(n *CallNode) (Expr, error) {
+func (rs *resolver) lists(n *syntax.CallNode) (Expr, error) {
 	if len(n.Args) != 2 {
 		return nil, rs.fault(n, "function.arguments", "%s takes two lists, as in %s(tags,[\"ice\"]), not %d", n.Name, n.Name, len(n.Args))
 	}
 	var element *model.Type
 	args := make([]Expr, 2)
 	for i, node := range n.Args {
-		if _, given := node.(*LiteralNode); given {
+		if _, given := node.(*syntax.LiteralNode); given {
 			continue
 		}
 		e, err := rs.expr(node)
@@ -100,12 +101,12 @@ func (rs *resolver) lists(n *CallNode) (Expr, error) {
 		element, args[i] = t.Element, e
 	}
 	for i, node := range n.Args {
-		l, given := node.(*LiteralNode)
+		l, given := node.(*syntax.LiteralNode)
 		if !given {
 			continue
 		}
-		if l.Value.Class != Several {
-			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s; write [%s]", n.Name, l, l.Value.kind(), l)
+		if l.Value.Class != syntax.Several {
+			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s; write [%s]", n.Name, l, l.Value.Kind(), l)
 		}
 		of := element
 		if len(l.Value.Items) > 0 {
@@ -114,7 +115,7 @@ func (rs *resolver) lists(n *CallNode) (Expr, error) {
 				of = naturalType(item.Class)
 			}
 			if of = fitting(item.Class, of); of == nil {
-				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.kind(), "a "), element.Kind)
+				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.Kind(), "a "), element.Kind)
 			}
 		}
 		if of == nil {
@@ -131,13 +132,13 @@ func sameElements(a, b *model.Type) bool {
 }
 
 // rootPath resolves $root/vessels(3)/name: a field of a row that its key names, whatever row the request speaks of.
-func (rs *resolver) rootPath(n *RootNode) (Expr, error) {
+func (rs *resolver) rootPath(n *syntax.RootNode) (Expr, error) {
 	r := rs.root.Resource.Model.Resource(n.Resource.Name)
 	if r == nil {
-		return nil, faultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name, fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
+		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name, fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
 	}
 	if len(n.Key) != len(r.Key) {
-		return nil, faultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key), keyExample(r))
+		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key), keyExample(r))
 	}
 	e := &RootOf{Row: NewRow(r), Key: make([]Value, len(r.Key))}
 	for i, part := range n.Key {
@@ -146,9 +147,9 @@ func (rs *resolver) rootPath(n *RootNode) (Expr, error) {
 			at = slices.IndexFunc(r.Key, func(f *model.Field) bool { return f.Name == part.Name })
 		}
 		if at < 0 || e.Key[at].T != nil || part.Name == "" && len(r.Key) > 1 {
-			return nil, faultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r), keyExample(r))
+			return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r), keyExample(r))
 		}
-		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &PathNode{[]SegmentNode{{n.Resource.Pos, r.Key[at].Name}}})
+		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &syntax.PathNode{[]syntax.SegmentNode{{n.Resource.Pos, r.Key[at].Name}}})
 		if err != nil {
 			return nil, err
 		}
@@ -162,7 +163,7 @@ func (rs *resolver) rootPath(n *RootNode) (Expr, error) {
 }
 
 // jsonAs gives an untyped JSON value the type that the other side has: number, text or boolean.
-func (rs *resolver) jsonAs(e Expr, t *model.Type, n Node) (Expr, error) {
+func (rs *resolver) jsonAs(e Expr, t *model.Type, n syntax.Node) (Expr, error) {
 	if e.Type().Kind != model.JSON {
 		return e, nil
 	}

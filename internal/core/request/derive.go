@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // AtRow is the request for the row of the resource with that key, and with the same options. The values of the key are written as in
@@ -22,7 +23,7 @@ func (r *Request) AtRow(key []string) *Request {
 	parts := make([]keyPart, len(key))
 	for i, text := range key {
 		parts[i].literal = len(at.Literals)
-		at.Literals = append(at.Literals, Literal{Class: Segment, Text: text, Option: "path"})
+		at.Literals = append(at.Literals, syntax.Literal{Class: syntax.Segment, Text: text, Option: "path"})
 	}
 	at.hops = []hop{{resource: r.Resource, key: parts}}
 	at.Shape = r.Shape + " at a row"
@@ -80,7 +81,7 @@ func (r *Request) OfRow() *Request {
 }
 
 // Showing is the request with relations in its answer that its options do not name.
-func (r *Request) Showing(relations []ExpandNode) *Request {
+func (r *Request) Showing(relations []syntax.ExpandNode) *Request {
 	shown := *r
 	shown.scanned, shown.shown = nil, relations
 	shown.Shape = r.Shape + " showing " + ExpandText(relations)
@@ -88,7 +89,7 @@ func (r *Request) Showing(relations []ExpandNode) *Request {
 }
 
 // ExpandText prints relations as expand names them.
-func ExpandText(list []ExpandNode) string {
+func ExpandText(list []syntax.ExpandNode) string {
 	parts := make([]string, len(list))
 	for i, e := range list {
 		parts[i] = e.Path.Name

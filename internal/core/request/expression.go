@@ -7,11 +7,12 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // Condition resolves a row rule over the row: a filter that may use @caller with the claims that are given. Its literals are
 // held in the tree.
-func Condition(node Node, row *Row, claims []model.Claim) (Expr, error) {
+func Condition(node syntax.Node, row *Row, claims []model.Claim) (Expr, error) {
 	rs := &resolver{root: row, option: "rows", fixed: true, claims: claims}
 	return rs.condition(node)
 }
@@ -46,12 +47,12 @@ func (rs *resolver) within(name string, row *Row, element *Element) *resolver {
 	return &inner
 }
 
-func (rs *resolver) fault(n Node, code, format string, args ...any) error {
-	return faultAt(rs.option, n.Start(), code, format, args...)
+func (rs *resolver) fault(n syntax.Node, code, format string, args ...any) error {
+	return syntax.FaultAt(rs.option, n.Start(), code, format, args...)
 }
 
 // condition resolves an expression that must be true or false.
-func (rs *resolver) condition(n Node) (Expr, error) {
+func (rs *resolver) condition(n syntax.Node) (Expr, error) {
 	e, err := rs.expr(n)
 	if err != nil {
 		return nil, err
@@ -67,32 +68,32 @@ func (rs *resolver) condition(n Node) (Expr, error) {
 	return e, nil
 }
 
-func (rs *resolver) expr(n Node) (Expr, error) {
+func (rs *resolver) expr(n syntax.Node) (Expr, error) {
 	switch n := n.(type) {
-	case *LiteralNode:
-		if n.Value.Class == Several {
+	case *syntax.LiteralNode:
+		if n.Value.Class == syntax.Several {
 			return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
 		}
 		return rs.value(n, naturalType(n.Value.Class)), nil
-	case *PathNode:
+	case *syntax.PathNode:
 		return rs.path(n)
-	case *RootNode:
+	case *syntax.RootNode:
 		return rs.rootPath(n)
-	case *UnaryNode:
+	case *syntax.UnaryNode:
 		return rs.unary(n)
-	case *BinaryNode:
+	case *syntax.BinaryNode:
 		return rs.binary(n)
-	case *CallNode:
+	case *syntax.CallNode:
 		return rs.call(n)
-	case *LambdaNode:
+	case *syntax.LambdaNode:
 		return rs.lambda(n)
-	case *CountNode:
+	case *syntax.CountNode:
 		return rs.count(n)
 	}
 	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
 }
 
-func (rs *resolver) value(n *LiteralNode, t *model.Type) *Value {
+func (rs *resolver) value(n *syntax.LiteralNode, t *model.Type) *Value {
 	v := &Value{T: t, Index: n.Index}
 	if rs.fixed {
 		literal := n.Value
@@ -102,7 +103,7 @@ func (rs *resolver) value(n *LiteralNode, t *model.Type) *Value {
 }
 
 // path resolves a field, through relations to one, or null, true, false, @caller/name.
-func (rs *resolver) path(n *PathNode) (Expr, error) {
+func (rs *resolver) path(n *syntax.PathNode) (Expr, error) {
 	first := n.Segments[0].Name
 	if len(n.Segments) == 1 {
 		switch strings.ToLower(first) {
@@ -130,26 +131,26 @@ func (rs *resolver) path(n *PathNode) (Expr, error) {
 	}
 	s := rest[0]
 	if row.Resource.Derived {
-		if f := row.Resource.Field((&PathNode{rest}).String()); f != nil {
+		if f := row.Resource.Field((&syntax.PathNode{rest}).String()); f != nil {
 			return &FieldOf{Row: row, Field: f, Pos: s.Pos}, nil
 		}
-		return nil, faultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &PathNode{rest}, strings.Join(row.Resource.FieldNames(), ", "))
+		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &syntax.PathNode{rest}, strings.Join(row.Resource.FieldNames(), ", "))
 	}
 	if f := row.Resource.Field(s.Name); f != nil {
 		return rs.below(&FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
 	}
 	rel := row.Resource.Relation(s.Name)
 	if rel == nil {
-		return nil, faultAt(rs.option, s.Pos, "field.unknown", "unknown field %q%s", s.Name, unknownField(s.Name, row.Resource))
+		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q%s", s.Name, unknownField(s.Name, row.Resource))
 	}
 	if rel.Many {
-		return nil, faultAt(rs.option, s.Pos, "relation.many", "%q leads to many %s, so one value can't be taken from it; ask for %s/any(x: …) or %s/$count", s.Name, rel.To.Name, s.Name, s.Name)
+		return nil, syntax.FaultAt(rs.option, s.Pos, "relation.many", "%q leads to many %s, so one value can't be taken from it; ask for %s/any(x: …) or %s/$count", s.Name, rel.To.Name, s.Name, s.Name)
 	}
-	return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q is a relation; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+	return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a relation; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
 }
 
 // start is the row that a path begins at, a range variable's or the query's own, and the segments that follow.
-func (rs *resolver) start(n *PathNode) (*Row, []SegmentNode) {
+func (rs *resolver) start(n *syntax.PathNode) (*Row, []syntax.SegmentNode) {
 	first := n.Segments[0].Name
 	if row, ok := rs.rows[first]; ok && len(n.Segments) > 1 {
 		return row, n.Segments[1:]
@@ -161,7 +162,7 @@ func (rs *resolver) start(n *PathNode) (*Row, []SegmentNode) {
 }
 
 // walk follows relations to one, as far as more segments come after them.
-func (rs *resolver) walk(row *Row, segments []SegmentNode) (*Row, []SegmentNode, error) {
+func (rs *resolver) walk(row *Row, segments []syntax.SegmentNode) (*Row, []syntax.SegmentNode, error) {
 	for len(segments) > 1 {
 		s := segments[0]
 		rel := row.Resource.Relation(s.Name)
@@ -174,7 +175,7 @@ func (rs *resolver) walk(row *Row, segments []SegmentNode) (*Row, []SegmentNode,
 }
 
 // below resolves what a path names inside a value: members of JSON, fields of a composite type, bounds of a range.
-func (rs *resolver) below(e Expr, segments []SegmentNode, i int) (Expr, error) {
+func (rs *resolver) below(e Expr, segments []syntax.SegmentNode, i int) (Expr, error) {
 	for ; i < len(segments); i++ {
 		s := segments[i]
 		t := e.Type()
@@ -188,19 +189,19 @@ func (rs *resolver) below(e Expr, segments []SegmentNode, i int) (Expr, error) {
 		case t.Kind == model.Complex:
 			at := slices.IndexFunc(t.Fields, func(f model.SubType) bool { return f.Name == s.Name })
 			if at < 0 {
-				return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q has no field %q", segments[i-1].Name, s.Name)
+				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q has no field %q", segments[i-1].Name, s.Name)
 			}
 			e = &SubField{Of: e, Name: s.Name, T: t.Fields[at].Type}
 		case t.Kind == model.Range && !t.Multi && (s.Name == "lower" || s.Name == "upper"):
 			e = &Call{T: t.Element, Op: s.Name, Args: []Expr{e}}
 		default:
-			return nil, faultAt(rs.option, s.Pos, "field.unknown", "%q is %s, it has no field %q", segments[i-1].Name, articled(t), s.Name)
+			return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is %s, it has no field %q", segments[i-1].Name, articled(t), s.Name)
 		}
 	}
 	return e, nil
 }
 
-func (rs *resolver) callerValue(n *PathNode) (Expr, error) {
+func (rs *resolver) callerValue(n *syntax.PathNode) (Expr, error) {
 	if n.Segments[0].Name != "@caller" || !rs.fixed {
 		return nil, rs.fault(n, "alias.unknown", "%s has no value: only row rules know it", n.Segments[0].Name)
 	}
@@ -220,7 +221,7 @@ func (rs *resolver) callerValue(n *PathNode) (Expr, error) {
 	return nil, rs.fault(n, "claim.unknown", "the role has no claim %q%s", n.Segments[1].Name, fault.Suggest(n.Segments[1].Name, names))
 }
 
-func (rs *resolver) unary(n *UnaryNode) (Expr, error) {
+func (rs *resolver) unary(n *syntax.UnaryNode) (Expr, error) {
 	if n.Operator == "not" {
 		inner, err := rs.condition(n.Operand)
 		if err != nil {
@@ -238,7 +239,7 @@ func (rs *resolver) unary(n *UnaryNode) (Expr, error) {
 	return &Call{T: inner.Type(), Op: "negate", Args: []Expr{inner}}, nil
 }
 
-func (rs *resolver) binary(n *BinaryNode) (Expr, error) {
+func (rs *resolver) binary(n *syntax.BinaryNode) (Expr, error) {
 	switch n.Operator {
 	case "and", "or":
 		left, err := rs.condition(n.Left)
@@ -251,7 +252,7 @@ func (rs *resolver) binary(n *BinaryNode) (Expr, error) {
 		}
 		return &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{left, right}}, nil
 	case "eq", "ne", "gt", "ge", "lt", "le":
-		if u, ok := n.Left.(*UnaryNode); ok && u.Operator == "not" {
+		if u, ok := n.Left.(*syntax.UnaryNode); ok && u.Operator == "not" {
 			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean {
 				return nil, rs.fault(u, "type.mismatch", "\"not\" binds tighter than %q; write not (%s %s %s)", n.Operator, u.Operand, n.Operator, n.Right)
 			}
@@ -260,12 +261,12 @@ func (rs *resolver) binary(n *BinaryNode) (Expr, error) {
 	case "in":
 		return rs.member(n)
 	case "has":
-		return rs.comparison(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: n.Right}) // no enum of PostgreSQL holds several values
+		return rs.comparison(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: n.Right}) // no enum of PostgreSQL holds several values
 	}
 	return rs.arithmetic(n)
 }
 
-func (rs *resolver) comparison(n *BinaryNode) (Expr, error) {
+func (rs *resolver) comparison(n *syntax.BinaryNode) (Expr, error) {
 	left, err := rs.expr(n.Left)
 	if err != nil {
 		return nil, err
@@ -293,43 +294,43 @@ func (rs *resolver) comparison(n *BinaryNode) (Expr, error) {
 }
 
 // fit gives a literal the type that the other side expects; anything else stays as it is.
-func (rs *resolver) fit(e Expr, n Node, t *model.Type, other Node) (Expr, error) {
+func (rs *resolver) fit(e Expr, n syntax.Node, t *model.Type, other syntax.Node) (Expr, error) {
 	v, ok := e.(*Value)
 	if !ok || t.Kind == model.Unknown {
 		return e, nil
 	}
-	literal := n.(*LiteralNode)
+	literal := n.(*syntax.LiteralNode)
 	fit := fitting(literal.Value.Class, t)
 	if fit == nil {
-		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.kind(), advice(literal.Value, t))
+		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.Kind(), advice(literal.Value, t))
 	}
 	v.T = fit
 	return v, nil
 }
 
 // advice says how the literal should have been written.
-func advice(l Literal, t *model.Type) string {
+func advice(l syntax.Literal, t *model.Type) string {
 	switch {
-	case t.Kind == model.String && l.Class != Text:
-		return "put it in quotes: " + quoteText(l.Text)
-	case l.Class == Text && (t.Kind.Numeric() || t.Kind == model.GUID || t.Kind == model.Date || t.Kind == model.Instant || t.Kind == model.TimeOfDay) && fits(l.Text, t):
+	case t.Kind == model.String && l.Class != syntax.Text:
+		return "put it in quotes: " + syntax.QuoteText(l.Text)
+	case l.Class == syntax.Text && (t.Kind.Numeric() || t.Kind == model.GUID || t.Kind == model.Date || t.Kind == model.Instant || t.Kind == model.TimeOfDay) && fits(l.Text, t):
 		return "leave out the quotes"
-	case t.Kind == model.Instant && l.Class == Day:
+	case t.Kind == model.Instant && l.Class == syntax.Day:
 		return "write " + l.Text + "T00:00:00Z"
-	case t.Kind == model.Date && l.Class == Moment:
+	case t.Kind == model.Date && l.Class == syntax.Moment:
 		return "write " + l.Text[:10]
 	}
 	return "write something like " + exampleOf(t)
 }
 
 func fits(text string, t *model.Type) bool {
-	_, err := argument(Literal{Text: text}, t)
+	_, err := argument(syntax.Literal{Text: text}, t)
 	return err == nil
 }
 
-func (rs *resolver) comparable(n *BinaryNode, left, right *model.Type) error {
+func (rs *resolver) comparable(n *syntax.BinaryNode, left, right *model.Type) error {
 	for _, side := range []struct {
-		n Node
+		n syntax.Node
 		t *model.Type
 	}{{n.Left, left}, {n.Right, right}} {
 		switch side.t.Kind {
@@ -349,15 +350,15 @@ func (rs *resolver) comparable(n *BinaryNode, left, right *model.Type) error {
 	if l == r || l.Numeric() && r.Numeric() || text(l) && text(r) || l == model.Unknown || r == model.Unknown {
 		return nil
 	}
-	return faultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left), n.Right, articled(right), n.Operator)
+	return syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left), n.Right, articled(right), n.Operator)
 }
 
-func (rs *resolver) member(n *BinaryNode) (Expr, error) {
+func (rs *resolver) member(n *syntax.BinaryNode) (Expr, error) {
 	x, err := rs.expr(n.Left)
 	if err != nil {
 		return nil, err
 	}
-	if list, ok := n.Right.(*LiteralNode); ok && len(list.Value.Items) > 0 {
+	if list, ok := n.Right.(*syntax.LiteralNode); ok && len(list.Value.Items) > 0 {
 		if x, err = rs.jsonAs(x, naturalType(list.Value.Items[0].Class), n.Left); err != nil {
 			return nil, err
 		}
@@ -366,17 +367,17 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 		return nil, rs.fault(n.Left, "type.mismatch", "%s is %s, which can't stand before \"in\"", n.Left, articled(x.Type()))
 	}
 	switch list := n.Right.(type) {
-	case *LiteralNode:
+	case *syntax.LiteralNode:
 		if len(list.Value.Items) == 0 {
 			return &Member{X: x, List: rs.value(list, x.Type())}, nil
 		}
 		t := fitting(list.Value.Items[0].Class, x.Type())
 		if t == nil {
 			item := list.Value.Items[0]
-			return nil, faultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item, item.kind(), advice(item, x.Type()))
+			return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item, item.Kind(), advice(item, x.Type()))
 		}
 		return &Member{X: x, List: rs.value(list, t)}, nil
-	case *ListNode:
+	case *syntax.ListNode:
 		m := &Member{X: x}
 		for _, item := range list.Items {
 			e, err := rs.expr(item)
@@ -386,13 +387,13 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 			if e, err = rs.fit(e, item, x.Type(), n.Left); err != nil {
 				return nil, err
 			}
-			if err := rs.comparable(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: item}, x.Type(), e.Type()); err != nil {
+			if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: item}, x.Type(), e.Type()); err != nil {
 				return nil, err
 			}
 			m.Items = append(m.Items, e)
 		}
 		return m, nil
-	case *PathNode:
+	case *syntax.PathNode:
 		over, err := rs.collection(list)
 		if err != nil {
 			return nil, err
@@ -403,7 +404,7 @@ func (rs *resolver) member(n *BinaryNode) (Expr, error) {
 		if x, err = rs.fit(x, n.Left, over.Element.T, list); err != nil {
 			return nil, err
 		}
-		if err := rs.comparable(&BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
+		if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
 			return nil, err
 		}
 		return &Quantifier{Over: over, Body: &Call{T: model.BooleanType, Op: "eq", Args: []Expr{&ElementOf{Var: over.Element}, x}}}, nil

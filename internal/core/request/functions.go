@@ -8,6 +8,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // kinds is a set of kinds that an argument may have; the first is what a message names.
@@ -65,7 +66,7 @@ var functions = map[string]function{
 	"ceiling":            {takes: []kinds{numbers}},
 }
 
-func (rs *resolver) call(n *CallNode) (Expr, error) {
+func (rs *resolver) call(n *syntax.CallNode) (Expr, error) {
 	switch n.Name {
 	case "case":
 		return rs.caseOf(n)
@@ -108,7 +109,7 @@ func (rs *resolver) call(n *CallNode) (Expr, error) {
 }
 
 // argument resolves one argument of a function and checks that its kind is one of those taken.
-func (rs *resolver) argument(call *CallNode, node Node, takes kinds) (Expr, error) {
+func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kinds) (Expr, error) {
 	arg, err := rs.expr(node)
 	if err != nil {
 		return nil, err
@@ -117,7 +118,7 @@ func (rs *resolver) argument(call *CallNode, node Node, takes kinds) (Expr, erro
 		return nil, err
 	}
 	if v, ok := arg.(*Value); ok && !slices.Contains(takes, v.T.Kind) {
-		if fit := fitting(node.(*LiteralNode).Value.Class, naturalOf(takes[0])); fit != nil {
+		if fit := fitting(node.(*syntax.LiteralNode).Value.Class, naturalOf(takes[0])); fit != nil {
 			v.T = fit
 		}
 	}
@@ -127,9 +128,9 @@ func (rs *resolver) argument(call *CallNode, node Node, takes kinds) (Expr, erro
 	return arg, nil
 }
 
-func kindOfNode(n Node, e Expr) string {
-	if l, ok := n.(*LiteralNode); ok {
-		return l.Value.kind()
+func kindOfNode(n syntax.Node, e Expr) string {
+	if l, ok := n.(*syntax.LiteralNode); ok {
+		return l.Value.Kind()
 	}
 	return articled(e.Type())
 }
@@ -164,7 +165,7 @@ func arguments(f function) string {
 }
 
 // caseOf resolves case(condition:value,…): the first condition that is true gives the value, else null.
-func (rs *resolver) caseOf(n *CallNode) (Expr, error) {
+func (rs *resolver) caseOf(n *syntax.CallNode) (Expr, error) {
 	if len(n.Args) == 0 || len(n.Args)%2 != 0 {
 		return nil, rs.fault(n, "function.arguments", "case takes pairs, as in case(draught_m gt 10:'deep',true:'shallow')")
 	}
@@ -245,7 +246,7 @@ var castTypes = map[string]*model.Type{"Edm.Boolean": model.BooleanType, "Edm.In
 	"Edm.Decimal": model.DecimalType, "Edm.Double": model.DoubleType, "Edm.Single": model.DoubleType, "Edm.String": model.StringType, "Edm.Date": model.DateType,
 	"Edm.TimeOfDay": model.TimeType, "Edm.DateTimeOffset": model.InstantType, "Edm.Duration": model.DurationType, "Edm.Guid": model.GUIDType, "Edm.Binary": model.BinaryType}
 
-func (rs *resolver) typeArgument(n *CallNode) (Expr, *model.Type, error) {
+func (rs *resolver) typeArgument(n *syntax.CallNode) (Expr, *model.Type, error) {
 	if len(n.Args) != 2 {
 		return nil, nil, rs.fault(n, "function.arguments", "%s takes a value and a type, as in %s(id,Edm.String)", n.Name, n.Name)
 	}
@@ -261,7 +262,7 @@ func (rs *resolver) typeArgument(n *CallNode) (Expr, *model.Type, error) {
 }
 
 // cast resolves cast(value,type). What does not read as the type becomes null (URL Conventions, 5.1.1.10.1).
-func (rs *resolver) cast(n *CallNode) (Expr, error) {
+func (rs *resolver) cast(n *syntax.CallNode) (Expr, error) {
 	e, t, err := rs.typeArgument(n)
 	if err != nil {
 		return nil, err
@@ -279,7 +280,7 @@ func (rs *resolver) cast(n *CallNode) (Expr, error) {
 }
 
 // isOf resolves isof(value,type): whether the value has the type and is not null.
-func (rs *resolver) isOf(n *CallNode) (Expr, error) {
+func (rs *resolver) isOf(n *syntax.CallNode) (Expr, error) {
 	e, t, err := rs.typeArgument(n)
 	if err != nil {
 		return nil, err
@@ -292,9 +293,9 @@ func (rs *resolver) isOf(n *CallNode) (Expr, error) {
 }
 
 // arithmetic resolves add, sub, mul, div, divby and mod, over numbers and over dates and durations (URL Conventions, 5.1.1.2).
-func (rs *resolver) arithmetic(n *BinaryNode) (Expr, error) {
+func (rs *resolver) arithmetic(n *syntax.BinaryNode) (Expr, error) {
 	sides := [2]Expr{}
-	for i, node := range []Node{n.Left, n.Right} {
+	for i, node := range []syntax.Node{n.Left, n.Right} {
 		e, err := rs.expr(node)
 		if err != nil {
 			return nil, err
@@ -307,7 +308,7 @@ func (rs *resolver) arithmetic(n *BinaryNode) (Expr, error) {
 	if t := arithmeticType(n.Operator, l, r); t != nil {
 		return &Call{T: t, Op: n.Operator, Args: sides[:]}, nil
 	}
-	return nil, faultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left, kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
+	return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left, kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
 }
 
 func arithmeticType(operator string, l, r *model.Type) *model.Type {
@@ -340,12 +341,12 @@ func arithmeticType(operator string, l, r *model.Type) *model.Type {
 }
 
 // checkPattern refuses what is no regular expression without backtracking: back references and look-around.
-func checkPattern(l Literal) error {
+func checkPattern(l syntax.Literal) error {
 	if len(l.Text) > 500 {
-		return faultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read", strconv.Itoa(len(l.Text)))
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read", strconv.Itoa(len(l.Text)))
 	}
 	if err := compilePattern(l.Text); err != nil {
-		return faultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	return nil
 }

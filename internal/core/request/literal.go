@@ -12,28 +12,29 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // naturalType is what a literal is where nothing else tells.
-func naturalType(c Class) *model.Type {
+func naturalType(c syntax.Class) *model.Type {
 	switch c {
-	case Whole:
+	case syntax.Whole:
 		return model.Int64Type
-	case Fraction:
+	case syntax.Fraction:
 		return model.DecimalType
-	case Floating:
+	case syntax.Floating:
 		return model.DoubleType
-	case Day:
+	case syntax.Day:
 		return model.DateType
-	case Clock:
+	case syntax.Clock:
 		return model.TimeType
-	case Moment:
+	case syntax.Moment:
 		return model.InstantType
-	case Period:
+	case syntax.Period:
 		return model.DurationType
-	case UUID:
+	case syntax.UUID:
 		return model.GUIDType
-	case Bytes:
+	case syntax.Bytes:
 		return model.BinaryType
 	}
 	return model.StringType
@@ -41,51 +42,51 @@ func naturalType(c Class) *model.Type {
 
 // fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
 // be wider than t: id eq 7.5 compares as decimals.
-func fitting(c Class, t *model.Type) *model.Type {
-	if c == Segment && sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
+func fitting(c syntax.Class, t *model.Type) *model.Type {
+	if c == syntax.Segment && sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
 		return t
 	}
 	switch t.Kind {
 	case model.Int16, model.Int32, model.Int64, model.Decimal:
-		if c == Whole && t.Kind != model.Decimal {
+		if c == syntax.Whole && t.Kind != model.Decimal {
 			return model.Int64Type
 		}
-		if c == Whole || c == Fraction {
+		if c == syntax.Whole || c == syntax.Fraction {
 			return model.DecimalType
 		}
-		if c == Floating {
+		if c == syntax.Floating {
 			return model.DoubleType
 		}
 	case model.Single, model.Double:
-		if c == Whole || c == Fraction || c == Floating {
+		if c == syntax.Whole || c == syntax.Fraction || c == syntax.Floating {
 			return t
 		}
 	case model.String, model.Enum:
-		if c == Text {
+		if c == syntax.Text {
 			return t
 		}
 	case model.Date:
-		if c == Day {
+		if c == syntax.Day {
 			return t
 		}
 	case model.TimeOfDay:
-		if c == Clock {
+		if c == syntax.Clock {
 			return t
 		}
 	case model.Instant:
-		if c == Moment {
+		if c == syntax.Moment {
 			return t
 		}
 	case model.Duration:
-		if c == Period || c == Text {
+		if c == syntax.Period || c == syntax.Text {
 			return t
 		}
 	case model.GUID:
-		if c == UUID {
+		if c == syntax.UUID {
 			return t
 		}
 	case model.Binary:
-		if c == Bytes {
+		if c == syntax.Bytes {
 			return t
 		}
 	}
@@ -103,7 +104,7 @@ func exampleOf(t *model.Type) string {
 		return "7.5"
 	case model.Enum:
 		if len(t.Values) > 0 {
-			return quoteText(t.Values[0])
+			return syntax.QuoteText(t.Values[0])
 		}
 	case model.Date:
 		return "2026-07-01"
@@ -123,9 +124,9 @@ func exampleOf(t *model.Type) string {
 
 // Arg is the value of the literal as an argument of a statement: int64, float64, string, bool, time.Time, []byte, or a slice
 // of one of these for a list. literals are those of the request at hand.
-func (v *Value) Arg(literals []Literal) (any, error) {
+func (v *Value) Arg(literals []syntax.Literal) (any, error) {
 	l := v.literal(literals)
-	if l.Class == Several {
+	if l.Class == syntax.Several {
 		return v.listArg(l)
 	}
 	arg, err := argument(l, v.T)
@@ -135,7 +136,7 @@ func (v *Value) Arg(literals []Literal) (any, error) {
 	return arg, err
 }
 
-func (v *Value) literal(literals []Literal) Literal {
+func (v *Value) literal(literals []syntax.Literal) syntax.Literal {
 	if v.Fixed != nil {
 		return *v.Fixed
 	}
@@ -143,7 +144,7 @@ func (v *Value) literal(literals []Literal) Literal {
 }
 
 // listArg converts every item of a list. Kinds without a binary form of their own travel as text.
-func (v *Value) listArg(l Literal) (any, error) {
+func (v *Value) listArg(l syntax.Literal) (any, error) {
 	t := v.T
 	if t.Kind == model.Collection {
 		t = t.Element
@@ -157,7 +158,7 @@ func (v *Value) listArg(l Literal) (any, error) {
 	return listOf[string](l, t)
 }
 
-func listOf[T any](l Literal, t *model.Type) ([]T, error) {
+func listOf[T any](l syntax.Literal, t *model.Type) ([]T, error) {
 	out := make([]T, len(l.Items))
 	for i, item := range l.Items {
 		a, err := argument(item, t)
@@ -193,12 +194,12 @@ func IsDuration(s string) bool {
 }
 
 // argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
-func argument(l Literal, t *model.Type) (any, error) {
-	if l.Class == Absent {
+func argument(l syntax.Literal, t *model.Type) (any, error) {
+	if l.Class == syntax.Absent {
 		return nil, nil
 	}
 	bad := func(what string) error {
-		return faultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
+		return syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
 	}
 	switch t.Kind {
 	case model.Boolean:
@@ -228,7 +229,7 @@ func argument(l Literal, t *model.Type) (any, error) {
 		return f, nil
 	case model.Enum:
 		if !slices.Contains(t.Values, l.Text) {
-			return nil, faultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text), enumChoices(l.Text, t.Values))
+			return nil, syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text), enumChoices(l.Text, t.Values))
 		}
 		return l.Text, nil
 	case model.Date:
@@ -260,7 +261,7 @@ func argument(l Literal, t *model.Type) (any, error) {
 		}
 		return l.Text, nil
 	case model.GUID:
-		if guidLength(l.Text) != len(l.Text) || l.Text == "" {
+		if syntax.GuidLength(l.Text) != len(l.Text) || l.Text == "" {
 			return nil, bad("uuid")
 		}
 		return l.Text, nil
@@ -283,8 +284,8 @@ func argument(l Literal, t *model.Type) (any, error) {
 }
 
 // isEndless says whether a text of a body is the time before or after all others (PostgreSQL, 8.5.1.4), which it is answered as too.
-func isEndless(l Literal) bool {
-	return l.Class == Segment && (l.Text == "infinity" || l.Text == "-infinity")
+func isEndless(l syntax.Literal) bool {
+	return l.Class == syntax.Segment && (l.Text == "infinity" || l.Text == "-infinity")
 }
 
 // readTime reads a time by the first layout that fits it. A year has four digits or more, and one before the year 0 a sign (ABNF, year);
@@ -295,7 +296,7 @@ func readTime(text string, layouts ...string) (time.Time, bool) {
 			return t, true
 		}
 	}
-	n := yearLength(text)
+	n := syntax.YearLength(text)
 	year, err := strconv.Atoi(text[:n])
 	if n <= 4 || err != nil || year > lastYear || year < -lastYear {
 		return time.Time{}, false
@@ -317,7 +318,7 @@ func TimeText(t time.Time, kind model.Kind) string {
 	if t.Year() > 0 {
 		return text
 	}
-	return fmt.Sprintf("%04d%s BC", 1-t.Year(), text[yearLength(text):])
+	return fmt.Sprintf("%04d%s BC", 1-t.Year(), text[syntax.YearLength(text):])
 }
 
 func compilePattern(text string) error {

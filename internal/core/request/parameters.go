@@ -6,6 +6,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // bracketParameters reads `from=2026-01-01,to=2026-02-01)` after a named query.
@@ -21,35 +22,35 @@ func (p *pathReader) bracketParameters(r *model.Resource, text string) error {
 		return err
 	}
 	s.Shape = s.Shape[:shape] // each parameter has its place in the shape, however it is given
-	tokens := &parser{option: "path", tokens: words, literals: s.Literals}
-	for tokens.peek().kind != tokenEnd {
-		name := tokens.next()
-		if name.kind != tokenName || tokens.expect('=') != nil {
+	tokens := &syntax.Parser{Option: "path", Tokens: words, Literals: s.Literals}
+	for tokens.Peek().Kind != syntax.TokenEnd {
+		name := tokens.Next()
+		if name.Kind != syntax.TokenName || tokens.Expect('=') != nil {
 			return parameterFault(r, "%s holds %s where a parameter is expected", r.Name, name)
 		}
-		value := tokens.next()
-		literal := value.literal
+		value := tokens.Next()
+		literal := value.Literal
 		switch {
-		case value.kind == tokenName && (value.text == "null" || value.text == "true" || value.text == "false"):
-			literal = s.constant(value.text, value.pos)
-		case value.kind != tokenLiteral:
+		case value.Kind == syntax.TokenName && (value.Text == "null" || value.Text == "true" || value.Text == "false"):
+			literal = s.constant(value.Text, value.Pos)
+		case value.Kind != syntax.TokenLiteral:
 			return parameterFault(r, "%s of %s is %s, which is no value", name, r.Name, value)
 		}
-		if err := p.r.parameter(r, name.text, literal); err != nil {
+		if err := p.r.parameter(r, name.Text, literal); err != nil {
 			return err
 		}
-		if !tokens.accept(',') && tokens.peek().kind != tokenEnd {
-			return parameterFault(r, "%s follows %s where \",\" is expected", tokens.peek(), name)
+		if !tokens.Accept(',') && tokens.Peek().Kind != syntax.TokenEnd {
+			return parameterFault(r, "%s follows %s where \",\" is expected", tokens.Peek(), name)
 		}
 	}
 	return nil
 }
 
 // constant adds a literal that the scanner takes for a name.
-func (s *scanned) constant(text string, pos int) int {
-	l := Literal{Class: Segment, Text: text, Option: "path", Pos: pos}
+func (s *scanned) constant(text string, pos syntax.Pos) int {
+	l := syntax.Literal{Class: syntax.Segment, Text: text, Option: "path", Pos: pos}
 	if text == "null" {
-		l.Class = Absent
+		l.Class = syntax.Absent
 	}
 	return s.Value(l)
 }
@@ -72,27 +73,28 @@ func (r *Request) parameter(resource *model.Resource, name string, literal int) 
 func (r *Request) readParameters(others []otherOption, s *scanned) error {
 	resource := r.hops[0].resource
 	if resource.Query == nil {
-		if len(others) > 0 {
-			return others[0].fault()
+		wrong := &mistakes{}
+		for _, o := range others {
+			wrong.add(o.fault())
 		}
-		return nil
+		return wrong.fault()
 	}
 	for _, o := range others {
 		if !slices.Contains(parameterNames(resource), o.name) {
 			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name, fault.Suggest(o.name, append(parameterNames(resource), optionNames[:]...))).On(o.name)
 		}
-		l := Literal{Class: Segment, Text: o.text, Option: o.name}
+		l := syntax.Literal{Class: syntax.Segment, Text: o.text, Option: o.name}
 		if strings.HasPrefix(o.text, "'") && strings.HasSuffix(o.text, "'") && len(o.text) > 1 {
 			l.Text = strings.ReplaceAll(o.text[1:len(o.text)-1], "''", "'")
 		} else if o.text == "null" {
-			l.Class = Absent
+			l.Class = syntax.Absent
 		}
 		if err := r.parameter(resource, o.name, s.Value(l)); err != nil {
 			return err
 		}
 	}
 	for i, p := range resource.Query.Parameters {
-		if r.params[i] >= 0 && s.Literals[r.params[i]].Class != Absent {
+		if r.params[i] >= 0 && s.Literals[r.params[i]].Class != syntax.Absent {
 			continue
 		}
 		if r.params[i] < 0 {
@@ -136,11 +138,11 @@ func (r *Request) resolveParameters(resource *model.Resource) ([]Value, error) {
 	values := make([]Value, len(r.params))
 	for i, p := range resource.Query.Parameters {
 		l := r.Literals[r.params[i]]
-		if l.Class == Absent && !p.Optional {
+		if l.Class == syntax.Absent && !p.Optional {
 			return nil, parameterFault(resource, "%s needs the parameter %q: %s; write %s", resource.Name, p.Name, articled(p.Type), parameterExample(resource))
 		}
-		if l.Class != Segment && l.Class != Absent && fitting(l.Class, p.Type) == nil {
-			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.kind(), advice(l, p.Type))
+		if l.Class != syntax.Segment && l.Class != syntax.Absent && fitting(l.Class, p.Type) == nil {
+			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.Kind(), advice(l, p.Type))
 		}
 		values[i] = Value{T: p.Type, Index: r.params[i]}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // undone are parts of the standard that stand at the root of a service and are not done.
@@ -209,25 +210,25 @@ func (p *pathReader) bracketKey(r *model.Resource, text string) ([]keyPart, erro
 		return nil, err
 	}
 	s.Shape = append(s.Shape, ')')
-	tokens := &parser{option: "path", tokens: words, literals: s.Literals}
+	tokens := &syntax.Parser{Option: "path", Tokens: words, Literals: s.Literals}
 	var key []keyPart
 	for {
 		part := keyPart{}
-		if t := tokens.peek(); t.kind == tokenName {
-			tokens.i++
-			part.name = t.text
-			if err := tokens.expect('='); err != nil {
+		if t := tokens.Peek(); t.Kind == syntax.TokenName {
+			tokens.I++
+			part.name = t.Text
+			if err := tokens.Expect('='); err != nil {
 				return nil, err
 			}
 		}
-		t := tokens.next()
-		if t.kind != tokenLiteral {
+		t := tokens.Next()
+		if t.Kind != syntax.TokenLiteral {
 			return nil, keyFault("the key of %s holds %s where a value is expected; write %s", r.Name, t, keyExample(r))
 		}
-		part.literal = t.literal
+		part.literal = t.Literal
 		key = append(key, part)
-		if !tokens.accept(',') {
-			return key, tokens.end()
+		if !tokens.Accept(',') {
+			return key, tokens.End()
 		}
 	}
 }

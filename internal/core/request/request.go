@@ -15,6 +15,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // Request is a request that has been read but not parsed: where it leads, its options in tokens, its shape.
@@ -23,35 +24,35 @@ type Request struct {
 	Single   bool            // the path leads to one row of it, not to a collection
 	Field    *model.Field    // the path leads to this field of the row
 	View     View
-	Shape    string    // the same for all requests that differ only in their literals
-	Literals []Literal // in the order of the shape
-	After    string    // the continuation of a next link, "" where there is none
+	Shape    string           // the same for all requests that differ only in their literals
+	Literals []syntax.Literal // in the order of the shape
+	After    string           // the continuation of a next link, "" where there is none
 	hops     []hop
 	keys     []keyPart // of all hops
 	options  []option
-	filters  [][]token // of $filter(…) in the path
-	params   []int     // of a named query: the literal of each parameter
-	shown    []ExpandNode
+	filters  [][]syntax.Token // of $filter(…) in the path
+	params   []int            // of a named query: the literal of each parameter
+	shown    []syntax.ExpandNode
 	text     []string
 	scanned  *scanned // the options' tokens
 	room     struct { // for as much as most requests have
 		hops     [2]hop
 		keys     [1]keyPart
-		literals [1]Literal
+		literals [1]syntax.Literal
 		text     [7]string
 	}
 }
 
 // scanned is what reading a request needs until it is resolved.
 type scanned struct {
-	Reader
+	syntax.Reader
 	segments []string // of the path
 	options  []option
 }
 
 // scans go from one request to the next, with their room for tokens and shapes.
 var scans = sync.Pool{New: func() any {
-	return &scanned{Reader: Reader{Tokens: make([]token, 0, 64), Shape: make([]byte, 0, 256)}, segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
+	return &scanned{Reader: syntax.Reader{Tokens: make([]syntax.Token, 0, 64), Shape: make([]byte, 0, 256)}, segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
 }}
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
@@ -93,11 +94,8 @@ type keyPart struct {
 // option is one query option of the request, in tokens.
 type option struct {
 	name   string
-	tokens []token
+	tokens []syntax.Token
 }
-
-// nestedOptionNames are the options that collections take, also inside expand; their order is the order in the shape.
-var nestedOptionNames = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
 
 // optionNames are all query options of a request, in the order of the shape.
 var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken", "format"}
@@ -106,7 +104,7 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := scans.Get().(*scanned)
 	r := &Request{scanned: s}
-	*s = scanned{Reader: Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0], options: s.options[:0]}
+	*s = scanned{Reader: syntax.Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0], options: s.options[:0]}
 	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
@@ -120,6 +118,7 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 		return nil, err
 	}
 	r.text = append(r.text, path)
+	var wrong []error
 	for i, name := range optionNames {
 		if !values[i].given {
 			continue
@@ -132,15 +131,20 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 			continue // how an answer is written is no matter of what it says
 		}
 		if err := r.takes(name); err != nil {
-			return nil, err
+			wrong = append(wrong, err)
+			continue
 		}
 		s.Shape = append(append(s.Shape, '&'), name...)
 		r.text = append(r.text, name, values[i].text)
 		tokens, err := s.Scan(name, values[i].text)
 		if err != nil {
-			return nil, err
+			wrong = append(wrong, err)
+			continue
 		}
 		r.options = append(r.options, option{name, tokens})
+	}
+	if wrong != nil {
+		return nil, (&mistakes{wrong}).fault()
 	}
 	if len(s.Tokens) > maxTokens {
 		return nil, fault.New(fault.Invalid, "limit.size", "the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.Tokens), maxTokens)
@@ -250,8 +254,8 @@ func (r *Request) Number(option string) (int64, error) {
 		if o.name != option {
 			continue
 		}
-		p := parser{option: option, tokens: o.tokens, literals: r.Literals}
-		n, err := p.number(option)
+		p := syntax.Parser{Option: option, Tokens: o.tokens, Literals: r.Literals}
+		n, err := p.Number(option)
 		if err != nil {
 			return 0, err
 		}
@@ -283,32 +287,35 @@ func (r *Request) Fingerprint() string {
 }
 
 // Parse makes nodes of the options.
-func (r *Request) Parse() (*Options, error) {
-	o := &Options{}
+func (r *Request) Parse() (*syntax.Options, error) {
+	o := &syntax.Options{}
+	wrong := &mistakes{}
 	for _, opt := range r.options {
-		p := &parser{option: opt.name, tokens: opt.tokens, literals: r.Literals}
-		if err := p.optionValue(opt.name, o); err != nil {
-			return nil, err
+		p := &syntax.Parser{Option: opt.name, Tokens: opt.tokens, Literals: r.Literals}
+		err := p.OptionValue(opt.name, o)
+		if err == nil {
+			err = p.End()
 		}
-		if err := p.end(); err != nil {
-			return nil, err
-		}
+		wrong.add(err)
+	}
+	if err := wrong.fault(); err != nil {
+		return nil, err
 	}
 	for _, tokens := range r.filters {
-		p := &parser{option: "path", tokens: tokens, literals: r.Literals}
-		filter, err := p.expression(1)
+		p := &syntax.Parser{Option: "path", Tokens: tokens, Literals: r.Literals}
+		filter, err := p.Expression(1)
 		if err == nil {
-			err = p.end()
+			err = p.End()
 		}
 		if err != nil {
 			return nil, err
 		}
 		if o.Apply != nil {
-			o.Apply = append([]StepNode{{Name: "filter", Filter: filter}}, o.Apply...)
+			o.Apply = append([]syntax.StepNode{{Name: "filter", Filter: filter}}, o.Apply...)
 			continue
 		}
 		if o.Filter != nil {
-			filter = &BinaryNode{Operator: "and", Left: filter, Right: o.Filter}
+			filter = &syntax.BinaryNode{Operator: "and", Left: filter, Right: o.Filter}
 		}
 		o.Filter = filter
 	}

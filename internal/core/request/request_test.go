@@ -12,6 +12,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
+	"eagerwindow/internal/core/syntax"
 )
 
 // encode makes a raw query of one that is written as people read it.
@@ -157,7 +158,7 @@ func TestPrint(t *testing.T) {
 		{"not eq 1 and and eq 2", "(not eq 1) and (and eq 2)"},
 	}
 	for _, tt := range tests {
-		n, err := request.ParseRule(tt.text)
+		n, err := syntax.ParseRule(tt.text)
 		if err != nil {
 			t.Errorf("%s: %v", tt.text, err)
 			continue
@@ -166,7 +167,7 @@ func TestPrint(t *testing.T) {
 			t.Errorf("%s prints %s, want %s", tt.text, got, tt.want)
 			continue
 		}
-		again, err := request.ParseRule(n.String())
+		again, err := syntax.ParseRule(n.String())
 		if err != nil || again.String() != n.String() {
 			t.Errorf("%s does not read back: %v, %v", n, again, err)
 		}
@@ -225,7 +226,7 @@ func BenchmarkRead(b *testing.B) {
 }
 
 func ExampleParseRule() {
-	n, err := request.ParseRule("status eq 'expected' and vessel/agent_id eq @caller/agent_id")
+	n, err := syntax.ParseRule("status eq 'expected' and vessel/agent_id eq @caller/agent_id")
 	fmt.Println(n, err)
 	// Output: (status eq 'expected') and (vessel/agent_id eq @caller/agent_id) <nil>
 }
@@ -329,12 +330,12 @@ func TestPrintCollections(t *testing.T) {
 		{"a/$count gt 1", "a/$count gt 1"}, {"a/$count(filter=b eq 1) gt 1", "a/$count($filter=b eq 1) gt 1"}, {"case(a:1,b:2) eq 1", "case(a:1,b:2) eq 1"},
 		{"1 in a", "1 in a"}, {"a has 'x'", "a has 'x'"}, {"-(a)", "-a"}, {"cast(a,Edm.String) eq 'x'", "cast(a,Edm.String) eq 'x'"},
 	} {
-		n, err := request.ParseRule(tt.text)
+		n, err := syntax.ParseRule(tt.text)
 		if err != nil || strings.Trim(n.String(), "()") != strings.Trim(tt.want, "()") {
 			t.Errorf("%s prints %v, %v, want %s", tt.text, n, err, tt.want)
 			continue
 		}
-		if again, err := request.ParseRule(n.String()); err != nil || again.String() != n.String() {
+		if again, err := syntax.ParseRule(n.String()); err != nil || again.String() != n.String() {
 			t.Errorf("%s does not read back: %v, %v", n, again, err)
 		}
 	}

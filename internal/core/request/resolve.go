@@ -6,6 +6,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 )
 
 // maxExpand is how deep relations may be expanded within one another, maxExpansions how many may be in all.
@@ -43,7 +44,7 @@ func (r *Request) Resolve() (*Query, error) {
 }
 
 // Fix holds the literals of the query's keys in the tree, so that it can stand in a statement with another one.
-func (q *Query) Fix(literals []Literal) {
+func (q *Query) Fix(literals []syntax.Literal) {
 	for i := range q.Path {
 		for k := range q.Path[i].Key {
 			v := &q.Path[i].Key[k]
@@ -74,7 +75,7 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 			if at < 0 {
 				return nil, keyFault("the key of %s has no part %q; it has %s", resource.Name, part.name, keyNames(resource))
 			}
-		} else if len(fields) > 1 && r.Literals[part.literal].Class != Segment {
+		} else if len(fields) > 1 && r.Literals[part.literal].Class != syntax.Segment {
 			return nil, keyFault("the key of %s has %d parts, so each needs its name; write %s", resource.Name, len(fields), keyExample(resource))
 		}
 		if given[at] {
@@ -83,11 +84,11 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 		given[at] = true
 		l := r.Literals[part.literal]
 		t := fields[at].Type
-		if l.Class == Segment && t.Kind.Integer() {
+		if l.Class == syntax.Segment && t.Kind.Integer() {
 			t = model.Int64Type // a number that is too large for the column names no row
-		} else if l.Class != Segment {
+		} else if l.Class != syntax.Segment {
 			if t = fitting(l.Class, t); t == nil {
-				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.kind(), keyExample(resource))
+				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(), keyExample(resource))
 			}
 		}
 		values[at] = Value{T: t, Index: part.literal}
@@ -100,7 +101,7 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 
 // fill resolves the options of a collection or row into the query; within is the relation's path inside expand, left how many more
 // relations the request may expand: * within * would be more than anybody has memory for.
-func fill(q *Query, o *Options, within string, depth int, left *int) error {
+func fill(q *Query, o *syntax.Options, within string, depth int, left *int) error {
 	if depth > maxExpand {
 		return fault.New(fault.Invalid, "expand.deep", "relations are expanded more than %d deep", maxExpand).On("expand")
 	}
@@ -120,7 +121,7 @@ func fill(q *Query, o *Options, within string, depth int, left *int) error {
 			return err
 		}
 		for _, name := range rs.names {
-			shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *PathNode) bool { return p.Segments[0].Name == name })
+			shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
 			if shown {
 				q.Computed = append(q.Computed, Computed{name, rs.computed[name]})
 			}
@@ -129,42 +130,37 @@ func fill(q *Query, o *Options, within string, depth int, left *int) error {
 	if err := q.compute(rs, o, in("compute")); err != nil {
 		return err
 	}
+	mistakes := &mistakes{} // of what follows, each is independent of the others
 	if o.Search != nil {
 		q.Search = searched(q.Root, o.Search)
 	}
 	if o.Filter != nil {
 		rs.option = in("filter")
-		if q.Filter, err = rs.condition(o.Filter); err != nil {
-			return err
-		}
+		q.Filter, err = rs.condition(o.Filter)
+		mistakes.add(err)
 	}
 	rs.option = in("orderby")
-	if err := q.order(rs, o.OrderBy); err != nil {
-		return err
-	}
+	mistakes.add(q.order(rs, o.OrderBy))
 	q.Parts = map[*model.Field]*model.Type{}
 	for _, path := range o.Select {
 		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
 			continue
 		}
 		f, err := selected(q.Root.Resource, path, in("select"))
-		if err != nil {
-			return err
-		}
-		if !slices.Contains(q.Select, f) {
+		if err == nil && !slices.Contains(q.Select, f) {
 			q.Select = append(q.Select, f)
-			if q.Parts[f], err = part(f, o.Select, in("select")); err != nil {
-				return err
-			}
+			q.Parts[f], err = part(f, o.Select, in("select"))
 		}
+		mistakes.add(err)
 	}
 	if o.Select != nil && q.Select == nil {
 		q.Select = []*model.Field{} // computed values alone
 	}
 	for i := range o.Expand {
-		if err := expand(q, &o.Expand[i], within, depth, left); err != nil {
-			return err
-		}
+		mistakes.add(expand(q, &o.Expand[i], within, depth, left))
+	}
+	if err := mistakes.fault(); err != nil {
+		return err
 	}
 	if q.Root.Resource.View != nil && o.Expand == nil && o.Select == nil {
 		if err := showAll(q, within, depth, left); err != nil {
@@ -181,13 +177,27 @@ func fill(q *Query, o *Options, within string, depth int, left *int) error {
 	return nil
 }
 
+// mostMistakes is how many of one request are told.
+const mostMistakes = 20
+
+// mistakes gathers what is wrong with parts of a request that do not depend on each other.
+type mistakes struct{ list []error }
+
+func (m *mistakes) add(err error) {
+	if err != nil && len(m.list) < mostMistakes {
+		m.list = append(m.list, err)
+	}
+}
+
+func (m *mistakes) fault() error { return fault.Join("request.invalid", "the request", m.list) }
+
 // compute resolves the computed values; each may use those before it. The answer shows those that select names, or all.
-func (q *Query) compute(rs *resolver, o *Options, option string) error {
+func (q *Query) compute(rs *resolver, o *syntax.Options, option string) error {
 	rs.option = option
 	for _, c := range o.Compute {
 		name := c.Name.Name
 		if q.Root.Resource.Field(name) != nil || q.Root.Resource.Relation(name) != nil || rs.computed[name] != nil {
-			return faultAt(option, c.Name.Pos, "name.taken", "%s has %q already; choose another name", q.Root.Resource.Name, name)
+			return syntax.FaultAt(option, c.Name.Pos, "name.taken", "%s has %q already; choose another name", q.Root.Resource.Name, name)
 		}
 		by, err := rs.expr(c.By)
 		if err != nil {
@@ -197,7 +207,7 @@ func (q *Query) compute(rs *resolver, o *Options, option string) error {
 			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
 		}
 		rs.computed[name] = by
-		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *PathNode) bool { return p.Segments[0].Name == name })
+		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
 		if shown {
 			q.Computed = append(q.Computed, Computed{name, by})
 		}
@@ -205,7 +215,7 @@ func (q *Query) compute(rs *resolver, o *Options, option string) error {
 	return nil
 }
 
-func searched(row *Row, n *SearchNode) Expr {
+func searched(row *Row, n *syntax.SearchNode) Expr {
 	if n.Operator == "" {
 		return &Searched{Row: row, Term: &Value{T: model.StringType, Index: n.Term.Index}}
 	}
@@ -220,7 +230,7 @@ func searched(row *Row, n *SearchNode) Expr {
 }
 
 // expand adds a relation, or every one that is not named by itself.
-func expand(q *Query, node *ExpandNode, within string, depth int, left *int) error {
+func expand(q *Query, node *syntax.ExpandNode, within string, depth int, left *int) error {
 	if !node.All {
 		e, err := expansion(q, node, within, depth, left)
 		if err == nil {
@@ -244,31 +254,31 @@ func expand(q *Query, node *ExpandNode, within string, depth int, left *int) err
 	return nil
 }
 
-func expansion(q *Query, node *ExpandNode, within string, depth int, left *int) (*Expansion, error) {
+func expansion(q *Query, node *syntax.ExpandNode, within string, depth int, left *int) (*Expansion, error) {
 	if *left--; *left < 0 {
-		return nil, faultAt("expand", node.Path.Pos, "limit.expand", "the request expands more than %d relations; name those that are needed", maxExpansions)
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "limit.expand", "the request expands more than %d relations; name those that are needed", maxExpansions)
 	}
 	from := q.Root.Resource
 	rel := from.Relation(node.Path.Name)
 	if rel == nil {
 		if from.Field(node.Path.Name) != nil {
-			return nil, faultAt("expand", node.Path.Pos, "relation.unknown", "%q is a field of %s, not a relation; fields go into select", node.Path.Name, from.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%q is a field of %s, not a relation; fields go into select", node.Path.Name, from.Name)
 		}
-		return nil, faultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", from.Name, node.Path.Name, fault.Suggest(node.Path.Name, from.RelationNames()))
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", from.Name, node.Path.Name, fault.Suggest(node.Path.Name, from.RelationNames()))
 	}
 	for _, e := range q.Expand {
 		if e.Relation == rel {
-			return nil, faultAt("expand", node.Path.Pos, "option.twice", "relation %q is expanded twice", rel.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.twice", "relation %q is expanded twice", rel.Name)
 		}
 	}
 	if !rel.Many {
 		o := node.Options
 		given := []bool{o.Filter != nil, o.OrderBy != nil, o.Top != nil, o.Skip != nil, o.Count, o.Search != nil}
 		if node.Only == "count" {
-			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
 		}
 		if i := slices.Index(given, true); i >= 0 {
-			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, so it takes select and expand, not %s", rel.Name,
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, so it takes select and expand, not %s", rel.Name,
 				[]string{"filter", "orderby", "top", "skip", "count", "search"}[i])
 		}
 	}
@@ -280,7 +290,7 @@ func expansion(q *Query, node *ExpandNode, within string, depth int, left *int) 
 	options := node.Options
 	if options.Levels > 1 {
 		if rel.To != rel.From {
-			return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "levels goes with a relation to the same resource; %s leads to %s", rel.Name, rel.To.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "levels goes with a relation to the same resource; %s leads to %s", rel.Name, rel.To.Name)
 		}
 		deeper := *node
 		deeper.Options.Levels--
@@ -291,7 +301,7 @@ func expansion(q *Query, node *ExpandNode, within string, depth int, left *int) 
 
 // order resolves the caller's order, or the document's where the caller gives none, and appends the key, so that the order
 // is always one and the same.
-func (q *Query) order(rs *resolver, given []OrderNode) error {
+func (q *Query) order(rs *resolver, given []syntax.OrderNode) error {
 	if given == nil {
 		terms, err := DefaultOrder(q.Root)
 		if err != nil {
@@ -299,15 +309,21 @@ func (q *Query) order(rs *resolver, given []OrderNode) error {
 		}
 		q.Order = terms
 	}
+	mistakes := &mistakes{}
 	for _, node := range given {
 		by, err := rs.expr(node.By)
 		if err != nil {
-			return err
+			mistakes.add(err)
+			continue
 		}
 		if _, isValue := by.(*Value); isValue || !sortable(by.Type()) {
-			return rs.fault(node.By, "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By)
+			mistakes.add(rs.fault(node.By, "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By))
+			continue
 		}
 		q.Order = append(q.Order, Term{By: by, Desc: node.Desc})
+	}
+	if err := mistakes.fault(); err != nil {
+		return err
 	}
 	settles := q.Root.Resource.Key
 	if q.Root.Resource.Derived {
@@ -337,7 +353,7 @@ func DefaultOrder(row *Row) ([]Term, error) {
 		}
 	}
 	for _, text := range row.Resource.Order {
-		nodes, err := ParseOrder(text.Value)
+		nodes, err := syntax.ParseOrder(text.Value)
 		if err != nil {
 			return nil, err
 		}
@@ -362,7 +378,7 @@ func sortable(t *model.Type) bool {
 }
 
 // selected finds the field that a path of select names.
-func selected(r *model.Resource, path *PathNode, option string) (*model.Field, error) {
+func selected(r *model.Resource, path *syntax.PathNode, option string) (*model.Field, error) {
 	first := path.Segments[0]
 	f := r.Field(first.Name)
 	if r.Derived {
@@ -370,16 +386,16 @@ func selected(r *model.Resource, path *PathNode, option string) (*model.Field, e
 	}
 	switch {
 	case f == nil && r.Relation(first.Name) != nil:
-		return nil, faultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s", first.Name, first.Name)
+		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s", first.Name, first.Name)
 	case f == nil:
-		return nil, faultAt(option, first.Pos, "field.unknown", "unknown field %q%s", first.Name, unknownField(first.Name, r))
+		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "unknown field %q%s", first.Name, unknownField(first.Name, r))
 	}
 	return f, nil
 }
 
 // part is what the paths of select leave of a field: its type, or of a composite one no more than the fields they name.
-func part(f *model.Field, paths []*PathNode, option string) (*model.Type, error) {
-	var below [][]SegmentNode
+func part(f *model.Field, paths []*syntax.PathNode, option string) (*model.Type, error) {
+	var below [][]syntax.SegmentNode
 	for _, path := range paths {
 		if path.Segments[0].Name == f.Name {
 			below = append(below, path.Segments)
@@ -389,9 +405,9 @@ func part(f *model.Field, paths []*PathNode, option string) (*model.Type, error)
 }
 
 // narrowed takes the paths that lead through a value, whose own segment is the one before i.
-func narrowed(t *model.Type, paths [][]SegmentNode, i int, option string) (*model.Type, error) {
-	whole := slices.ContainsFunc(paths, func(p []SegmentNode) bool { return len(p) == i })
-	deeper := map[string][][]SegmentNode{}
+func narrowed(t *model.Type, paths [][]syntax.SegmentNode, i int, option string) (*model.Type, error) {
+	whole := slices.ContainsFunc(paths, func(p []syntax.SegmentNode) bool { return len(p) == i })
+	deeper := map[string][][]syntax.SegmentNode{}
 	for _, p := range paths {
 		if len(p) == i {
 			continue
@@ -399,13 +415,13 @@ func narrowed(t *model.Type, paths [][]SegmentNode, i int, option string) (*mode
 		s := p[i]
 		switch {
 		case t.Kind != model.Complex:
-			return nil, faultAt(option, s.Pos, "field.unknown", "%q is %s, which has nothing below it to select", p[i-1].Name, articled(t))
+			return nil, syntax.FaultAt(option, s.Pos, "field.unknown", "%q is %s, which has nothing below it to select", p[i-1].Name, articled(t))
 		case !slices.ContainsFunc(t.Fields, func(f model.SubType) bool { return f.Name == s.Name }):
 			names := make([]string, len(t.Fields))
 			for i, f := range t.Fields {
 				names[i] = f.Name
 			}
-			return nil, faultAt(option, s.Pos, "field.unknown", "%q has no field %q%s", p[i-1].Name, s.Name, fault.Suggest(s.Name, names))
+			return nil, syntax.FaultAt(option, s.Pos, "field.unknown", "%q has no field %q%s", p[i-1].Name, s.Name, fault.Suggest(s.Name, names))
 		}
 		deeper[s.Name] = append(deeper[s.Name], p)
 	}

@@ -1,6 +1,9 @@
 package request
 
-import "eagerwindow/internal/core/model"
+import (
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
+)
 
 // Query is a request bound to a model: what is read of one resource, and of the relations it expands.
 type Query struct {
@@ -49,7 +52,7 @@ func (s *Searched) Type() *model.Type { return model.BooleanType }
 type Expansion struct {
 	Relation *model.Relation
 	Query    *Query
-	Pos      int
+	Pos      syntax.Pos
 	Only     string // "count", "ref"; "" the rows
 	Optional bool   // of expand=*: left out where the role may not read it
 }
@@ -94,7 +97,7 @@ type Expr interface{ Type() *model.Type }
 type Value struct {
 	T      *model.Type
 	Index  int
-	Fixed  *Literal
+	Fixed  *syntax.Literal
 	Narrow bool // a whole number of 32 bits, and null where it has more: no field of that size holds it
 }
 
@@ -102,7 +105,7 @@ type Value struct {
 type FieldOf struct {
 	Row   *Row
 	Field *model.Field
-	Pos   int
+	Pos   syntax.Pos
 }
 
 // Constant is null, true or false.

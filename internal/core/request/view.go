@@ -8,6 +8,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
 )
 
@@ -43,7 +44,7 @@ type viewBinder struct {
 }
 
 func (b *viewBinder) bind(r *model.Resource) {
-	d, o := r.View.Document, &Options{}
+	d, o := r.View.Document, &syntax.Options{}
 	texts := []struct {
 		name string
 		text window.Text
@@ -64,7 +65,7 @@ func (b *viewBinder) bind(r *model.Resource) {
 		if t.text.Value == "" {
 			continue
 		}
-		if err := parseText(t.name, t.text.Value, o); err != nil {
+		if err := syntax.ParseText(t.name, t.text.Value, o); err != nil {
 			wrong(t.text.Pos, err)
 			return
 		}
@@ -77,7 +78,7 @@ func (b *viewBinder) bind(r *model.Resource) {
 }
 
 // show completes a saved view, or a part, from its options; within is "expand" for a part.
-func (b *viewBinder) show(r *model.Resource, o *Options, within string) error {
+func (b *viewBinder) show(r *model.Resource, o *syntax.Options, within string) error {
 	in := func(option string) string {
 		if within != "" {
 			return within
@@ -92,7 +93,7 @@ func (b *viewBinder) show(r *model.Resource, o *Options, within string) error {
 		return err
 	}
 	if o.Search != nil {
-		return faultAt(in("search"), 0, "view.option", "a saved view takes no search; its callers may")
+		return syntax.FaultAt(in("search"), 0, "view.option", "a saved view takes no search; its callers may")
 	}
 	var err error
 	if o.Filter != nil {
@@ -136,12 +137,12 @@ func (b *viewBinder) show(r *model.Resource, o *Options, within string) error {
 }
 
 // fields are copies of those that select names, all where there is none.
-func (b *viewBinder) fields(r *model.Resource, q *Query, o *Options, option string) ([]*model.Field, error) {
+func (b *viewBinder) fields(r *model.Resource, q *Query, o *syntax.Options, option string) ([]*model.Field, error) {
 	chosen := r.View.Of.Fields
 	if o.Select != nil {
 		chosen = nil
 		for _, path := range o.Select {
-			if slices.ContainsFunc(o.Compute, func(c ComputeNode) bool { return c.Name.Name == path.Segments[0].Name }) {
+			if slices.ContainsFunc(o.Compute, func(c syntax.ComputeNode) bool { return c.Name.Name == path.Segments[0].Name }) {
 				continue
 			}
 			f, err := selected(r.View.Of, path, option)
@@ -149,7 +150,7 @@ func (b *viewBinder) fields(r *model.Resource, q *Query, o *Options, option stri
 				return nil, err
 			}
 			if len(path.Segments) > 1 {
-				return nil, faultAt(option, path.Segments[1].Pos, "view.option", "a saved view shows fields whole; select %q", f.Name)
+				return nil, syntax.FaultAt(option, path.Segments[1].Pos, "view.option", "a saved view shows fields whole; select %q", f.Name)
 			}
 			if !slices.Contains(chosen, f) {
 				chosen = append(chosen, f)
@@ -167,7 +168,7 @@ func (b *viewBinder) fields(r *model.Resource, q *Query, o *Options, option stri
 
 // order settles the order of a view: its own, else that of the resource underneath. A term that is no field of the row becomes
 // a value in a column of its own.
-func (b *viewBinder) order(r *model.Resource, v *SavedView, rs *resolver, given []OrderNode) error {
+func (b *viewBinder) order(r *model.Resource, v *SavedView, rs *resolver, given []syntax.OrderNode) error {
 	q := &Query{Root: v.Root}
 	if err := q.order(rs, given); err != nil {
 		return err
@@ -189,18 +190,18 @@ func (b *viewBinder) order(r *model.Resource, v *SavedView, rs *resolver, given 
 }
 
 // relation makes the part that a view shows of a relation.
-func (b *viewBinder) relation(r *model.Resource, node *ExpandNode) (*model.Relation, error) {
+func (b *viewBinder) relation(r *model.Resource, node *syntax.ExpandNode) (*model.Relation, error) {
 	of := r.View.Of
 	rel := of.Relation(node.Path.Name)
 	switch {
 	case node.All:
-		return nil, faultAt("expand", node.Path.Pos, "view.option", "a saved view names the relations that it shows; * would show what is added later")
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option", "a saved view names the relations that it shows; * would show what is added later")
 	case rel == nil:
-		return nil, faultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", of.Name, node.Path.Name, fault.Suggest(node.Path.Name, of.RelationNames()))
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", of.Name, node.Path.Name, fault.Suggest(node.Path.Name, of.RelationNames()))
 	case node.Only == "ref" || node.Options.Levels > 1 || node.Options.Skip != nil:
-		return nil, faultAt("expand", node.Path.Pos, "view.option", "expand in a saved view takes select, filter, compute, orderby, top, count and expand")
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option", "expand in a saved view takes select, filter, compute, orderby, top, count and expand")
 	case node.Only == "count" && !rel.Many:
-		return nil, faultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
 	}
 	part := b.model.AddPart(r.View.Top, rel.To, r.Name+"."+rel.Name)
 	if err := b.show(part, &node.Options, "expand"); err != nil {
@@ -225,11 +226,11 @@ func showAll(q *Query, within string, depth int, left *int) error {
 			root = q.Root.One(s.Relation)
 		}
 		e := &Expansion{Relation: s.Relation, Query: &Query{Root: root}, Only: s.Only}
-		if err := fill(e.Query, &Options{Count: s.Count}, within+s.Relation.Name+"/", depth+1, left); err != nil {
+		if err := fill(e.Query, &syntax.Options{Count: s.Count}, within+s.Relation.Name+"/", depth+1, left); err != nil {
 			return err
 		}
 		if s.Top != "" {
-			e.Query.Top = &Value{T: model.Int64Type, Fixed: &Literal{Class: Whole, Text: s.Top, Option: "top"}}
+			e.Query.Top = &Value{T: model.Int64Type, Fixed: &syntax.Literal{Class: syntax.Whole, Text: s.Top, Option: "top"}}
 		}
 		q.Expand = append(q.Expand, e)
 	}

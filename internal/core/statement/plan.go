@@ -5,6 +5,8 @@ package statement
 import (
 	"fmt"
 
+	"eagerwindow/internal/core/syntax"
+
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
@@ -108,7 +110,7 @@ const (
 
 // Input is what one request gives to a plan.
 type Input struct {
-	Literals []request.Literal
+	Literals []syntax.Literal
 	Claims   map[string]any
 	Limit    int64
 	Offset   int64

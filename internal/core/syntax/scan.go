@@ -1,4 +1,4 @@
-package request
+package syntax
 
 import (
 	"encoding/json"
@@ -16,11 +16,11 @@ type scanner struct {
 }
 
 // next is the next token and, of a literal, its value.
-func (s *scanner) next() (t token, l Literal, err error) {
+func (s *scanner) next() (t Token, l Literal, err error) {
 	s.skipSpace()
 	start := s.pos
 	if start >= len(s.text) {
-		return token{kind: tokenEnd, pos: start}, l, nil
+		return Token{Kind: TokenEnd, Pos: Pos(start)}, l, nil
 	}
 	switch c := s.text[start]; {
 	case c == '\'':
@@ -37,35 +37,35 @@ func (s *scanner) next() (t token, l Literal, err error) {
 		if s.pos == start+1 {
 			return t, l, s.fault(start, `a name is missing after "@"`)
 		}
-		return token{kind: tokenAlias, text: s.text[start:s.pos], pos: start}, l, nil
+		return Token{Kind: tokenAlias, Text: s.text[start:s.pos], Pos: Pos(start)}, l, nil
 	case c == '$' || c == '_' || c >= utf8.RuneSelf || isLetter(c):
 		return s.name()
 	case c == '[':
 		return s.array()
 	case strings.IndexByte("(),;/:=*-", c) >= 0:
 		s.pos++
-		return token{kind: tokenMark, mark: c, pos: start}, l, nil
+		return Token{Kind: tokenMark, mark: c, Pos: Pos(start)}, l, nil
 	}
 	r, _ := utf8.DecodeRuneInString(s.text[start:])
 	return t, l, s.fault(start, "unexpected character %q", r)
 }
 
 // literal is a token with its value.
-func (s *scanner) literal(class Class, text string, start int, err error) (token, Literal, error) {
-	return token{kind: tokenLiteral, pos: start}, Literal{Class: class, Text: text, Option: s.option, Pos: start}, err
+func (s *scanner) literal(class Class, text string, start int, err error) (Token, Literal, error) {
+	return Token{Kind: TokenLiteral, Pos: Pos(start)}, Literal{Class: class, Text: text, Option: s.option, Pos: Pos(start)}, err
 }
 
 // nextTerm is the next token of a search: a word, a "phrase", AND, OR, NOT or a bracket (URL Conventions, 5.1.8).
-func (s *scanner) nextTerm() (t token, l Literal, err error) {
+func (s *scanner) nextTerm() (t Token, l Literal, err error) {
 	s.skipSpace()
 	start := s.pos
 	if start >= len(s.text) {
-		return token{kind: tokenEnd, pos: start}, l, nil
+		return Token{Kind: TokenEnd, Pos: Pos(start)}, l, nil
 	}
 	switch c := s.text[start]; c {
 	case '(', ')', ';':
 		s.pos++
-		return token{kind: tokenMark, mark: c, pos: start}, l, nil
+		return Token{Kind: tokenMark, mark: c, Pos: Pos(start)}, l, nil
 	case '"':
 		end := strings.IndexByte(s.text[start+1:], '"')
 		if end < 0 {
@@ -79,17 +79,17 @@ func (s *scanner) nextTerm() (t token, l Literal, err error) {
 	}
 	word := s.text[start:s.pos]
 	if word == "AND" || word == "OR" || word == "NOT" {
-		return token{kind: tokenName, text: word, pos: start}, l, nil
+		return Token{Kind: TokenName, Text: word, Pos: Pos(start)}, l, nil
 	}
 	return s.literal(Text, word, start, nil)
 }
 
 func (s *scanner) fault(pos int, format string, args ...any) error {
-	return faultAt(s.option, pos, "syntax.invalid", format, args...)
+	return FaultAt(s.option, Pos(pos), "syntax.invalid", format, args...)
 }
 
 // array reads a JSON array of single values (URL Conventions, 5.1.1.14.5): a literal whose items are its values.
-func (s *scanner) array() (t token, list Literal, err error) {
+func (s *scanner) array() (t Token, list Literal, err error) {
 	start := s.pos
 	decoder := json.NewDecoder(strings.NewReader(s.text[start:]))
 	decoder.UseNumber()
@@ -98,7 +98,7 @@ func (s *scanner) array() (t token, list Literal, err error) {
 		return t, list, s.fault(start, "the array is not JSON; write [1,2,3] or [\"a\",\"b\"], texts in double quotes")
 	}
 	s.pos += int(decoder.InputOffset())
-	list = Literal{Class: Several, Text: s.text[start:s.pos], Option: s.option, Pos: start}
+	list = Literal{Class: Several, Text: s.text[start:s.pos], Option: s.option, Pos: Pos(start)}
 	for i, item := range items {
 		l, ok := s.element(item, start)
 		if !ok {
@@ -106,13 +106,13 @@ func (s *scanner) array() (t token, list Literal, err error) {
 		}
 		list.Items = append(list.Items, l)
 	}
-	return token{kind: tokenArray, pos: start}, list, nil
+	return Token{Kind: tokenArray, Pos: Pos(start)}, list, nil
 }
 
 // element is a member of a JSON array as a literal; true, false and null, which are names in the language, have no class. A text
 // can be any value that JSON writes as one.
 func (s *scanner) element(item any, start int) (l Literal, ok bool) {
-	l = Literal{Option: s.option, Pos: start}
+	l = Literal{Option: s.option, Pos: Pos(start)}
 	switch item := item.(type) {
 	case nil:
 		l.Text = "null"
@@ -207,9 +207,9 @@ func (s *scanner) quoted() (string, error) {
 }
 
 // name reads a name with an optional dollar sign and dots, or the literals that begin like one.
-func (s *scanner) name() (t token, l Literal, err error) {
+func (s *scanner) name() (t Token, l Literal, err error) {
 	start := s.pos
-	if n := guidLength(s.text[start:]); n > 0 && !s.wordAt(start+n) {
+	if n := GuidLength(s.text[start:]); n > 0 && !s.wordAt(start+n) {
 		s.pos += n
 		return s.literal(UUID, s.text[start:s.pos], start, nil)
 	}
@@ -241,14 +241,14 @@ func (s *scanner) name() (t token, l Literal, err error) {
 	if text == "INF" || text == "NaN" {
 		return s.literal(Floating, text, start, nil)
 	}
-	return token{kind: tokenName, text: text, pos: start}, l, nil
+	return Token{Kind: TokenName, Text: text, Pos: Pos(start)}, l, nil
 }
 
 // number reads whatever begins with a digit or a sign: numbers, dates, times, timestamps, uuids.
-func (s *scanner) number() (t token, l Literal, err error) {
+func (s *scanner) number() (t Token, l Literal, err error) {
 	start := s.pos
 	rest := s.text[start:]
-	if n := guidLength(rest); n > 0 && !s.wordAt(start+n) {
+	if n := GuidLength(rest); n > 0 && !s.wordAt(start+n) {
 		s.pos += n
 		return s.literal(UUID, s.text[start:s.pos], start, nil)
 	}
@@ -293,7 +293,7 @@ func (s *scanner) number() (t token, l Literal, err error) {
 	}
 	if s.wordAt(s.pos) {
 		s.word()
-		return t, l, s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], quoteText(s.text[start:s.pos]))
+		return t, l, s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], QuoteText(s.text[start:s.pos]))
 	}
 	text := strings.TrimPrefix(s.text[start:s.pos], "+")
 	if len(text) > 1000 {
@@ -353,7 +353,7 @@ func digits(s string) bool {
 
 // dateLength is how long the date is that the text begins with, 0 where it begins with none.
 func dateLength(s string) int {
-	n := yearLength(s)
+	n := YearLength(s)
 	if n > 0 && len(s) >= n+6 && digits(s[n+1:n+3]) && s[n+3] == '-' && digits(s[n+4:n+6]) {
 		return n + 6
 	}
@@ -361,7 +361,7 @@ func dateLength(s string) int {
 }
 
 // yearLength is how long the year is that stands before a dash: four digits, or more and a sign.
-func yearLength(s string) int {
+func YearLength(s string) int {
 	n := 0
 	if strings.HasPrefix(s, "-") {
 		n++
@@ -377,7 +377,7 @@ func yearLength(s string) int {
 }
 
 // guidLength is 36 where the text begins with a uuid, else 0.
-func guidLength(s string) int {
+func GuidLength(s string) int {
 	if len(s) < 36 {
 		return 0
 	}

@@ -1,16 +1,16 @@
-package request
+package syntax
 
 import "strings"
 
 // Node is a part of an expression as it was written. Each prints itself back in the query language.
 type Node interface {
-	Start() int // byte offset in its option
+	Start() Pos // byte offset in its option
 	String() string
 }
 
 // LiteralNode is a value; Index counts the literals of the request.
 type LiteralNode struct {
-	Pos   int
+	Pos   Pos
 	Index int
 	Value Literal
 }
@@ -20,27 +20,27 @@ type PathNode struct{ Segments []SegmentNode }
 
 // SegmentNode is one name of a path.
 type SegmentNode struct {
-	Pos  int
+	Pos  Pos
 	Name string
 }
 
 // CallNode is a function with its arguments.
 type CallNode struct {
-	Pos  int
+	Pos  Pos
 	Name string
 	Args []Node
 }
 
 // UnaryNode is not, or a minus sign.
 type UnaryNode struct {
-	Pos      int
+	Pos      Pos
 	Operator string
 	Operand  Node
 }
 
 // BinaryNode is an operator between two expressions.
 type BinaryNode struct {
-	Pos         int // of the operator
+	Pos         Pos // of the operator
 	Operator    string
 	Left, Right Node
 }
@@ -61,13 +61,13 @@ type CountNode struct {
 
 // ListNode is the list of an in that is not one literal: classes mixed, or null among them.
 type ListNode struct {
-	Pos   int
+	Pos   Pos
 	Items []Node
 }
 
 // RootNode is a path from the root of the service: $root/vessels(3)/name.
 type RootNode struct {
-	Pos      int
+	Pos      Pos
 	Resource SegmentNode
 	Key      []KeyNode
 	Path     *PathNode
@@ -80,7 +80,7 @@ type KeyNode struct {
 }
 
 // Start is the first byte of the node.
-func (n *RootNode) Start() int { return n.Pos }
+func (n *RootNode) Start() Pos { return n.Pos }
 
 func (n *RootNode) String() string {
 	parts := make([]string, len(n.Key))
@@ -94,28 +94,28 @@ func (n *RootNode) String() string {
 }
 
 // Start is the first byte of the node.
-func (n *LiteralNode) Start() int { return n.Pos }
+func (n *LiteralNode) Start() Pos { return n.Pos }
 
 // Start is the first byte of the node.
-func (n *PathNode) Start() int { return n.Segments[0].Pos }
+func (n *PathNode) Start() Pos { return n.Segments[0].Pos }
 
 // Start is the first byte of the node.
-func (n *CallNode) Start() int { return n.Pos }
+func (n *CallNode) Start() Pos { return n.Pos }
 
 // Start is the first byte of the node.
-func (n *UnaryNode) Start() int { return n.Pos }
+func (n *UnaryNode) Start() Pos { return n.Pos }
 
 // Start is the first byte of the node.
-func (n *BinaryNode) Start() int { return n.Left.Start() }
+func (n *BinaryNode) Start() Pos { return n.Left.Start() }
 
 // Start is the first byte of the node.
-func (n *ListNode) Start() int { return n.Pos }
+func (n *ListNode) Start() Pos { return n.Pos }
 
 // Start is the first byte of the node.
-func (n *LambdaNode) Start() int { return n.Path.Start() }
+func (n *LambdaNode) Start() Pos { return n.Path.Start() }
 
 // Start is the first byte of the node.
-func (n *CountNode) Start() int { return n.Path.Start() }
+func (n *CountNode) Start() Pos { return n.Path.Start() }
 
 func (n *LambdaNode) String() string {
 	name := map[bool]string{false: "any", true: "all"}[n.All]

@@ -1,4 +1,4 @@
-package request
+package syntax
 
 import (
 	"strconv"
@@ -6,6 +6,9 @@ import (
 
 	"eagerwindow/internal/core/fault"
 )
+
+// Pos is a place in the text of an option: a byte offset, counted from 0. Messages count from 1.
+type Pos int
 
 // Class says what a literal looks like, before anything is known of the type that is expected.
 type Class byte
@@ -33,20 +36,20 @@ type Literal struct {
 	Text   string    // of a JSON array, as it was written
 	Items  []Literal // of a list
 	Option string    // the query option it stands in, or "path"
-	Pos    int       // byte offset in the option's text
+	Pos    Pos       // byte offset in the option's text
 }
 
 // String writes the literal as the query language does.
 func (l Literal) String() string {
 	switch l.Class {
 	case Text:
-		return quoteText(l.Text)
+		return QuoteText(l.Text)
 	case Period:
-		return "duration" + quoteText(l.Text)
+		return "duration" + QuoteText(l.Text)
 	case Bytes:
-		return "binary" + quoteText(l.Text)
+		return "binary" + QuoteText(l.Text)
 	case Segment:
-		return quoteText(l.Text)
+		return QuoteText(l.Text)
 	case Several:
 		if l.Text != "" {
 			return l.Text
@@ -64,7 +67,7 @@ func (l Literal) String() string {
 }
 
 // kind is what messages call the literal.
-func (l Literal) kind() string {
+func (l Literal) Kind() string {
 	switch l.Class {
 	case Text, Segment:
 		return "a string"
@@ -90,7 +93,7 @@ func (l Literal) kind() string {
 	return "a value"
 }
 
-func quoteText(s string) string {
+func QuoteText(s string) string {
 	out := make([]byte, 0, len(s)+2)
 	out = append(out, '\'')
 	for i := range len(s) {
@@ -105,42 +108,42 @@ func quoteText(s string) string {
 type tokenKind uint8
 
 const (
-	tokenEnd     tokenKind = iota
-	tokenName              // port_calls, eq, $count, Edm.String
+	TokenEnd     tokenKind = iota
+	TokenName              // port_calls, eq, $count, Edm.String
 	tokenAlias             // @p, @caller
-	tokenLiteral           // an index into the literals
+	TokenLiteral           // an index into the literals
 	tokenArray             // of the scanner alone: a JSON array
 	tokenMark              // one of ( ) , ; / : = * -
 )
 
 // token is one word of an option's text.
-type token struct {
-	kind    tokenKind
+type Token struct {
+	Kind    tokenKind
 	mark    byte
-	text    string // of names and aliases
-	literal int
-	pos     int // byte offset
+	Text    string // of names and aliases
+	Literal int
+	Pos     Pos // byte offset
 }
 
 // String is the token as messages show it.
-func (t token) String() string {
-	switch t.kind {
-	case tokenEnd:
+func (t Token) String() string {
+	switch t.Kind {
+	case TokenEnd:
 		return "the end"
 	case tokenMark:
 		return strconv.Quote(string(t.mark))
-	case tokenLiteral:
+	case TokenLiteral:
 		return "a value"
 	}
-	return strconv.Quote(t.text)
+	return strconv.Quote(t.Text)
 }
 
 // faultAt is a fault with its place, counted from 1. It stands after the first part of the message: what is wrong, where, and
 // then what would be right.
-func faultAt(option string, pos int, code, format string, args ...any) *fault.Fault {
+func FaultAt(option string, pos Pos, code, format string, args ...any) *fault.Fault {
 	f := fault.New(fault.Invalid, code, format, args...)
 	wrong, right, both := strings.Cut(f.Message, "; ")
-	f.Message = wrong + " in " + option + " at " + strconv.Itoa(pos+1)
+	f.Message = wrong + " in " + option + " at " + strconv.Itoa(int(pos)+1)
 	if both {
 		f.Message += "; " + right
 	}

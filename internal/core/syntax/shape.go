@@ -1,4 +1,4 @@
-package request
+package syntax
 
 import (
 	"strings"
@@ -7,7 +7,7 @@ import (
 // Reader cuts the texts of a request into tokens and, while it does, writes its shape: the tokens with a letter in place of each literal.
 // Two requests of one shape differ in nothing but their literals.
 type Reader struct {
-	Tokens   []token
+	Tokens   []Token
 	Literals []Literal
 	Shape    []byte
 	Aliases  map[string]string // what parameter aliases stand for
@@ -18,7 +18,7 @@ type Reader struct {
 const maxBrackets = 64
 
 // Scan appends the tokens of one option, its literals and shape to what is there, and returns its tokens.
-func (r *Reader) Scan(option, text string) ([]token, error) {
+func (r *Reader) Scan(option, text string) ([]Token, error) {
 	first := len(r.Tokens)
 	s := scanner{text: text, option: option}
 	r.brackets = 0
@@ -29,7 +29,7 @@ func (r *Reader) Scan(option, text string) ([]token, error) {
 		if s.pos < len(text) {
 			return nil, s.fault(s.pos, "unexpected %q", text[s.pos])
 		}
-		r.Tokens = append(r.Tokens, token{kind: tokenEnd, pos: s.pos})
+		r.Tokens = append(r.Tokens, Token{Kind: TokenEnd, Pos: Pos(s.pos)})
 	} else if err := r.words(&s); err != nil {
 		return nil, err
 	}
@@ -43,11 +43,11 @@ func (r *Reader) words(s *scanner) error {
 		if err != nil {
 			return err
 		}
-		switch t.kind {
-		case tokenEnd:
+		switch t.Kind {
+		case TokenEnd:
 			r.Tokens = append(r.Tokens, t)
 			return nil
-		case tokenLiteral:
+		case TokenLiteral:
 			r.literal(l)
 		case tokenArray:
 			r.array(l)
@@ -65,7 +65,7 @@ func (r *Reader) words(s *scanner) error {
 }
 
 // mark adds a mark, and after one that begins a search, its words; these follow other rules.
-func (r *Reader) mark(s *scanner, t token) error {
+func (r *Reader) mark(s *scanner, t Token) error {
 	r.add(t)
 	switch t.mark {
 	case '=':
@@ -74,7 +74,7 @@ func (r *Reader) mark(s *scanner, t token) error {
 		}
 	case '(':
 		if r.brackets++; r.brackets > maxBrackets {
-			return s.fault(t.pos, "brackets are nested more than %d deep", maxBrackets)
+			return s.fault(int(t.Pos), "brackets are nested more than %d deep", maxBrackets)
 		}
 		if s.option == "apply" && r.follows("search") {
 			return r.searchWords(s)
@@ -89,7 +89,7 @@ func (r *Reader) mark(s *scanner, t token) error {
 // follows reports whether the last token follows that name.
 func (r *Reader) follows(name string) bool {
 	n := len(r.Tokens)
-	return n > 1 && r.Tokens[n-2].kind == tokenName && strings.EqualFold(strings.TrimPrefix(r.Tokens[n-2].text, "$"), name)
+	return n > 1 && r.Tokens[n-2].Kind == TokenName && strings.EqualFold(strings.TrimPrefix(r.Tokens[n-2].Text, "$"), name)
 }
 
 // searchWords appends the tokens of a search, which ends with the text, at a semicolon, or at the bracket around it.
@@ -101,9 +101,9 @@ func (r *Reader) searchWords(s *scanner) error {
 		switch {
 		case err != nil:
 			return err
-		case t.kind == tokenEnd:
+		case t.Kind == TokenEnd:
 			return nil
-		case t.kind == tokenLiteral:
+		case t.Kind == TokenLiteral:
 			r.literal(l)
 			continue
 		case t.mark == ';' && depth == 0, t.mark == ')' && depth == 0:
@@ -111,30 +111,30 @@ func (r *Reader) searchWords(s *scanner) error {
 			s.skipSpace()
 			return nil
 		case t.mark == ';':
-			return s.fault(t.pos, "unexpected %q", ';')
+			return s.fault(int(t.Pos), "unexpected %q", ';')
 		case t.mark == '(':
 			depth++
 		case t.mark == ')':
 			depth--
 		}
 		if depth > maxBrackets {
-			return s.fault(t.pos, "brackets are nested more than %d deep", maxBrackets)
+			return s.fault(int(t.Pos), "brackets are nested more than %d deep", maxBrackets)
 		}
 		r.add(t)
 	}
 }
 
 // alias puts what an alias stands for in its place. One that is not given stays a token: only row rules know @caller.
-func (r *Reader) alias(s *scanner, t token) error {
-	text, given := r.Aliases[t.text]
+func (r *Reader) alias(s *scanner, t Token) error {
+	text, given := r.Aliases[t.Text]
 	if !given {
 		r.add(t)
 		return nil
 	}
 	if r.aliased++; r.aliased > 8 {
-		return s.fault(t.pos, "%s stands for itself", t.text)
+		return s.fault(int(t.Pos), "%s stands for itself", t.Text)
 	}
-	if err := r.words(&scanner{text: text, option: t.text}); err != nil {
+	if err := r.words(&scanner{text: text, option: t.Text}); err != nil {
 		return err
 	}
 	r.aliased--
@@ -143,19 +143,19 @@ func (r *Reader) alias(s *scanner, t token) error {
 }
 
 // add appends a token that is no literal, to the shape too. A blank separates words that would run together.
-func (r *Reader) add(t token) {
+func (r *Reader) add(t Token) {
 	r.Tokens = append(r.Tokens, t)
-	if t.kind == tokenMark {
+	if t.Kind == tokenMark {
 		r.Shape = append(r.Shape, t.mark)
 		return
 	}
-	r.Shape = append(append(r.Shape, ' '), t.text...)
+	r.Shape = append(append(r.Shape, ' '), t.Text...)
 }
 
 func (r *Reader) literal(l Literal) {
-	r.Tokens = append(r.Tokens, token{kind: tokenLiteral, literal: len(r.Literals), pos: l.Pos})
+	r.Tokens = append(r.Tokens, Token{Kind: TokenLiteral, Literal: len(r.Literals), Pos: l.Pos})
 	r.Literals = append(r.Literals, l)
-	if n := len(r.Tokens); n > 2 && r.Tokens[n-2].mark == '=' && strings.EqualFold(strings.TrimPrefix(r.Tokens[n-3].text, "$"), "levels") {
+	if n := len(r.Tokens); n > 2 && r.Tokens[n-2].mark == '=' && strings.EqualFold(strings.TrimPrefix(r.Tokens[n-3].Text, "$"), "levels") {
 		r.Shape = append(append(r.Shape, ' '), l.Text...) // how deep is no argument: it makes another statement
 		return
 	}
@@ -178,13 +178,13 @@ func (r *Reader) Value(l Literal) int {
 func (r *Reader) foldList() {
 	t := r.Tokens
 	i := len(t) - 2
-	for i > 0 && t[i].kind == tokenLiteral && t[i-1].kind == tokenMark && t[i-1].mark == ',' {
+	for i > 0 && t[i].Kind == TokenLiteral && t[i-1].Kind == tokenMark && t[i-1].mark == ',' {
 		i -= 2
 	}
-	if i < 2 || t[i].kind != tokenLiteral || t[i-1].kind != tokenMark || t[i-1].mark != '(' || t[i-2].kind != tokenName || !strings.EqualFold(t[i-2].text, "in") {
+	if i < 2 || t[i].Kind != TokenLiteral || t[i-1].Kind != tokenMark || t[i-1].mark != '(' || t[i-2].Kind != TokenName || !strings.EqualFold(t[i-2].Text, "in") {
 		return
 	}
-	first := t[i].literal
+	first := t[i].Literal
 	class := r.Literals[first].Class
 	for _, l := range r.Literals[first:] {
 		if l.Class != class {
@@ -192,9 +192,9 @@ func (r *Reader) foldList() {
 		}
 	}
 	open := t[i-1]
-	list := Literal{Class: Several, Items: append([]Literal(nil), r.Literals[first:]...), Option: r.Literals[first].Option, Pos: open.pos}
+	list := Literal{Class: Several, Items: append([]Literal(nil), r.Literals[first:]...), Option: r.Literals[first].Option, Pos: open.Pos}
 	r.Literals = append(r.Literals[:first], list)
-	r.Tokens = append(t[:i-1], token{kind: tokenLiteral, literal: first, pos: open.pos})
+	r.Tokens = append(t[:i-1], Token{Kind: TokenLiteral, Literal: first, Pos: open.Pos})
 	cut := len(r.Shape)
 	for r.Shape[cut-1] != '(' {
 		cut--
@@ -211,7 +211,7 @@ func (r *Reader) array(list Literal) {
 		class = l.Class
 	}
 	if !mixed {
-		r.Tokens = append(r.Tokens, token{kind: tokenLiteral, literal: len(r.Literals), pos: list.Pos})
+		r.Tokens = append(r.Tokens, Token{Kind: TokenLiteral, Literal: len(r.Literals), Pos: list.Pos})
 		r.Literals = append(r.Literals, list)
 		r.Shape = append(r.Shape, ' ', byte(Several), byte(class), '?')
 		if len(list.Items) == 0 {
@@ -219,16 +219,16 @@ func (r *Reader) array(list Literal) {
 		}
 		return
 	}
-	r.add(token{kind: tokenMark, mark: '(', pos: list.Pos})
+	r.add(Token{Kind: tokenMark, mark: '(', Pos: list.Pos})
 	for i, l := range list.Items {
 		if i > 0 {
-			r.add(token{kind: tokenMark, mark: ',', pos: list.Pos})
+			r.add(Token{Kind: tokenMark, mark: ',', Pos: list.Pos})
 		}
 		if l.Class == 0 {
-			r.add(token{kind: tokenName, text: l.Text, pos: list.Pos})
+			r.add(Token{Kind: TokenName, Text: l.Text, Pos: list.Pos})
 		} else {
 			r.literal(l)
 		}
 	}
-	r.add(token{kind: tokenMark, mark: ')', pos: list.Pos})
+	r.add(Token{Kind: tokenMark, mark: ')', Pos: list.Pos})
 }

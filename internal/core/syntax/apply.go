@@ -1,14 +1,15 @@
-package request
+package syntax
 
 import (
 	"strings"
 
+	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
 )
 
 // StepNode is one transformation of apply (Data Aggregation, 3).
 type StepNode struct {
-	Pos        int
+	Pos        Pos
 	Name       string // filter, search, compute, orderby, top, skip, groupby, aggregate, concat, identity, topcount and its kin
 	Filter     Node
 	Search     *SearchNode
@@ -36,21 +37,21 @@ type AggregateNode struct {
 }
 
 // extremes are topcount and its kin: whether the greatest are kept, and how many.
-var extremes = map[string]struct {
-	top bool
-	by  string // count, sum or percent
+var Extremes = map[string]struct {
+	Top bool
+	By  string // count, sum or percent
 }{
 	"topcount": {true, "count"}, "topsum": {true, "sum"}, "toppercent": {true, "percent"},
 	"bottomcount": {false, "count"}, "bottomsum": {false, "sum"}, "bottompercent": {false, "percent"},
 }
 
-var stepNames = []string{"filter", "search", "compute", "groupby", "aggregate", "orderby", "top", "skip", "concat", "identity",
+var StepNames = []string{"filter", "search", "compute", "groupby", "aggregate", "orderby", "top", "skip", "concat", "identity",
 	"topcount", "topsum", "toppercent", "bottomcount", "bottomsum", "bottompercent"}
 
 // apply reads transformations parted by slashes.
-func (p *parser) apply() ([]StepNode, error) {
+func (p *Parser) apply() ([]StepNode, error) {
 	if p.depth++; p.depth > maxDepth {
-		return nil, p.fault(p.peek().pos, "apply is nested more than %d deep", maxDepth)
+		return nil, p.fault(p.Peek().Pos, "apply is nested more than %d deep", maxDepth)
 	}
 	defer func() { p.depth-- }()
 	var chain []StepNode
@@ -60,29 +61,29 @@ func (p *parser) apply() ([]StepNode, error) {
 			return nil, err
 		}
 		chain = append(chain, step)
-		if !p.accept('/') {
+		if !p.Accept('/') {
 			return chain, nil
 		}
 	}
 }
 
-func (p *parser) step() (s StepNode, err error) {
-	t := p.peek()
-	if t.kind != tokenName {
+func (p *Parser) step() (s StepNode, err error) {
+	t := p.Peek()
+	if t.Kind != TokenName {
 		return s, p.unexpected("a transformation such as groupby(…)")
 	}
-	p.i++
-	s = StepNode{Pos: t.pos, Name: strings.ToLower(t.text)}
+	p.I++
+	s = StepNode{Pos: t.Pos, Name: strings.ToLower(t.Text)}
 	if s.Name == "identity" {
 		return s, nil
 	}
 	if !p.isMark('(') {
-		return s, p.unexpected(`"(" after ` + t.text)
+		return s, p.unexpected(`"(" after ` + t.Text)
 	}
-	p.i++
+	p.I++
 	switch s.Name {
 	case "filter":
-		s.Filter, err = p.expression(1)
+		s.Filter, err = p.Expression(1)
 	case "search":
 		s.Search, err = p.search()
 	case "compute":
@@ -98,91 +99,91 @@ func (p *parser) step() (s StepNode, err error) {
 	case "concat":
 		err = p.chains(&s)
 	default:
-		if _, known := extremes[s.Name]; !known {
-			return s, unknownStep(p.option, t.pos, t.text)
+		if _, known := Extremes[s.Name]; !known {
+			return s, UnknownStep(p.Option, t.Pos, t.Text)
 		}
 		if s.Number, err = p.amount(s.Name); err != nil {
 			return s, err
 		}
-		if err = p.expect(','); err == nil {
-			s.By, err = p.expression(1)
+		if err = p.Expect(','); err == nil {
+			s.By, err = p.Expression(1)
 		}
 	}
 	if err != nil {
 		return s, err
 	}
-	return s, p.expect(')')
+	return s, p.Expect(')')
 }
 
 // amount reads the number of topcount and its kin.
-func (p *parser) amount(step string) (*LiteralNode, error) {
-	if extremes[step].by == "count" {
+func (p *Parser) amount(step string) (*LiteralNode, error) {
+	if Extremes[step].By == "count" {
 		return p.numberNode(step)
 	}
-	t := p.peek()
-	if t.kind == tokenLiteral {
-		switch p.literals[t.literal].Class {
+	t := p.Peek()
+	if t.Kind == TokenLiteral {
+		switch p.Literals[t.Literal].Class {
 		case Whole, Fraction, Floating:
-			p.i++
-			return &LiteralNode{Pos: t.pos, Index: t.literal, Value: p.literals[t.literal]}, nil
+			p.I++
+			return &LiteralNode{Pos: t.Pos, Index: t.Literal, Value: p.Literals[t.Literal]}, nil
 		}
 	}
 	return nil, p.unexpected("a number")
 }
 
-func (p *parser) aggregates() ([]AggregateNode, error) {
+func (p *Parser) aggregates() ([]AggregateNode, error) {
 	var list []AggregateNode
 	for {
 		a := AggregateNode{}
 		if p.word("$count") {
-			a.Method = SegmentNode{p.peek().pos, "$count"}
-			p.i++
+			a.Method = SegmentNode{p.Peek().Pos, "$count"}
+			p.I++
 		} else {
 			var err error
-			if a.By, err = p.expression(1); err != nil {
+			if a.By, err = p.Expression(1); err != nil {
 				return nil, err
 			}
 			if !p.word("with") {
 				return nil, p.unexpected(`"with" and a method such as sum`)
 			}
-			p.i++
-			t := p.peek()
-			if t.kind != tokenName {
+			p.I++
+			t := p.Peek()
+			if t.Kind != TokenName {
 				return nil, p.unexpected("a method such as sum")
 			}
-			p.i++
-			a.Method = SegmentNode{t.pos, strings.ToLower(t.text)}
+			p.I++
+			a.Method = SegmentNode{t.Pos, strings.ToLower(t.Text)}
 		}
 		if !p.word("as") {
 			return nil, p.unexpected(`"as" and a name`)
 		}
-		p.i++
-		t := p.peek()
-		if t.kind != tokenName || !window.IsName(t.text) {
+		p.I++
+		t := p.Peek()
+		if t.Kind != TokenName || !window.IsName(t.Text) {
 			return nil, p.unexpected("a name for the aggregated value")
 		}
-		p.i++
-		a.Name = SegmentNode{t.pos, t.text}
+		p.I++
+		a.Name = SegmentNode{t.Pos, t.Text}
 		list = append(list, a)
-		if !p.accept(',') {
+		if !p.Accept(',') {
 			return list, nil
 		}
 	}
 }
 
 // groupBy reads `(vessel/kind,rollup($all,quay)),aggregate(…)`.
-func (p *parser) groupBy(s *StepNode) error {
-	if !p.accept('(') {
+func (p *Parser) groupBy(s *StepNode) error {
+	if !p.Accept('(') {
 		return p.unexpected(`a list in brackets, as in groupby((status),…),`)
 	}
 	for {
 		key := KeyPath{}
-		if p.word("rollup") && p.tokens[p.i+1].mark == '(' {
-			p.i += 2
+		if p.word("rollup") && p.Tokens[p.I+1].mark == '(' {
+			p.I += 2
 			key.Rollup = true
 			for {
 				if p.word("$all") && len(key.Paths) == 0 && !key.All {
-					p.i++
+					p.I++
 					key.All = true
 				} else {
 					path, err := p.keyPath()
@@ -191,11 +192,11 @@ func (p *parser) groupBy(s *StepNode) error {
 					}
 					key.Paths = append(key.Paths, path)
 				}
-				if !p.accept(',') {
+				if !p.Accept(',') {
 					break
 				}
 			}
-			if err := p.expect(')'); err != nil {
+			if err := p.Expect(')'); err != nil {
 				return err
 			}
 		} else {
@@ -206,14 +207,14 @@ func (p *parser) groupBy(s *StepNode) error {
 			key.Paths = []*PathNode{path}
 		}
 		s.Keys = append(s.Keys, key)
-		if !p.accept(',') {
+		if !p.Accept(',') {
 			break
 		}
 	}
-	if err := p.expect(')'); err != nil {
+	if err := p.Expect(')'); err != nil {
 		return err
 	}
-	if !p.accept(',') {
+	if !p.Accept(',') {
 		return nil
 	}
 	chain, err := p.apply()
@@ -221,9 +222,9 @@ func (p *parser) groupBy(s *StepNode) error {
 	return err
 }
 
-func (p *parser) keyPath() (*PathNode, error) {
-	t := p.peek()
-	if t.kind != tokenName {
+func (p *Parser) keyPath() (*PathNode, error) {
+	t := p.Peek()
+	if t.Kind != TokenName {
 		return nil, p.unexpected("a field")
 	}
 	node, err := p.path()
@@ -232,19 +233,19 @@ func (p *parser) keyPath() (*PathNode, error) {
 	}
 	path, ok := node.(*PathNode)
 	if !ok {
-		return nil, p.fault(t.pos, "%s is no field; name what it computes in compute(…) first, and group by the name", node)
+		return nil, p.fault(t.Pos, "%s is no field; name what it computes in compute(…) first, and group by the name", node)
 	}
 	return path, nil
 }
 
-func (p *parser) chains(s *StepNode) error {
+func (p *Parser) chains(s *StepNode) error {
 	for {
 		chain, err := p.apply()
 		if err != nil {
 			return err
 		}
 		s.Chains = append(s.Chains, chain)
-		if !p.accept(',') {
+		if !p.Accept(',') {
 			break
 		}
 	}
@@ -252,4 +253,9 @@ func (p *parser) chains(s *StepNode) error {
 		return p.fault(s.Pos, "concat puts the results of at least two chains together")
 	}
 	return nil
+}
+
+// UnknownStep is the fault of a transformation that there is none of.
+func UnknownStep(option string, pos Pos, name string) error {
+	return FaultAt(option, pos, "apply.unknown", "unknown transformation %q%s", name, fault.Suggest(strings.ToLower(name), StepNames))
 }

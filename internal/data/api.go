@@ -17,6 +17,7 @@ import (
 	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
@@ -43,7 +44,7 @@ type API struct {
 type planned struct {
 	query    *postgres.Query
 	resource *model.Resource
-	order    []request.Term
+	order    []query.Term
 	context  string
 	refused  error // over the role's limit of cost
 }
@@ -135,7 +136,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	if err != nil {
 		return nil, err
 	}
-	if r.View == request.Each {
+	if r.View == query.Each {
 		return nil, notHere(r, "method.each", []string{"PATCH", "DELETE"}, "$each is for changing and deleting every row of the filter; leave it out to read them")
 	}
 	token, err := a.openToken(r)
@@ -173,7 +174,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	if page.cursor, err = p.query.Open(ctx, a.place, args, limit); err != nil {
 		return nil, err
 	}
-	if r.View == request.Number {
+	if r.View == query.Number {
 		return page, nil
 	}
 	if page.Empty = !page.cursor.Next(); !page.Empty {
@@ -272,7 +273,7 @@ func (a *API) explanation(ctx context.Context, q *postgres.Query, args []any, li
 	return &Explanation{SQL: q.Plan.SQL, Arguments: append([]any{}, args...), Took: explained.Took, Advice: append([]statement.Advice{}, q.Plan.Advise(explained)...), Plan: plan}, nil
 }
 
-func orderTypes(terms []request.Term) []*model.Type {
+func orderTypes(terms []query.Term) []*model.Type {
 	types := make([]*model.Type, len(terms))
 	for i, t := range terms {
 		types[i] = t.By.Type()
@@ -282,12 +283,12 @@ func orderTypes(terms []request.Term) []*model.Type {
 
 // contextOf is the fragment of the context URL (JSON Format, 4.5.1; Protocol, 10): the resource, what of it is selected, and
 // $entity for a single row; of a field, the row it stands in and its name; of links, that they are links.
-func contextOf(r *request.Request, q *request.Query) string {
+func contextOf(r *request.Request, q *query.Query) string {
 	name := r.Resource.Name
 	switch {
-	case r.View == request.Refs && r.Single:
+	case r.View == query.Refs && r.Single:
 		return "$ref"
-	case r.View == request.Refs:
+	case r.View == query.Refs:
 		return "Collection($ref)"
 	case r.Field != nil:
 		return name + "/" + r.Field.Name
@@ -297,7 +298,7 @@ func contextOf(r *request.Request, q *request.Query) string {
 	return name + contextSelect(q)
 }
 
-func contextSelect(q *request.Query) string {
+func contextSelect(q *query.Query) string {
 	var parts []string
 	selected := q.Select
 	if selected == nil && q.Root.Resource.Derived {

@@ -8,6 +8,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
@@ -46,7 +47,7 @@ func (t *task) delta() (*Written, error) {
 	return t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.deltaAs(a, scope, q, body) })
 }
 
-func (t *task) deltaAs(a *API, scope *access.Scope, q *request.Query, body *payload.Body) (*Written, error) {
+func (t *task) deltaAs(a *API, scope *access.Scope, q *query.Query, body *payload.Body) (*Written, error) {
 	r := t.request.Resource
 	items, err := body.Delta(r, scope)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
@@ -28,7 +29,7 @@ type execution struct {
 	scope   *access.Scope
 	change  *change.Change
 	request *request.Request // what the answer shows of the row that is written
-	query   *request.Query   // of a delta: what it shows of its rows
+	query   *query.Query     // of a delta: what it shows of its rows
 	format  encode.Format
 	show    bool // of a delta: its rows come back
 
@@ -346,7 +347,7 @@ func (x *execution) nowhere(s *change.Step, r *change.Row) error {
 		return change.NoRow(s.Resource)
 	}
 	at := x.request
-	if at.Resource != s.Resource || at.View != request.Rows {
+	if at.Resource != s.Resource || at.View != query.Rows {
 		at = at.Before()
 	}
 	if err := x.api.leadsNowhere(x.ctx, x.caller, at); err != nil {
@@ -374,7 +375,7 @@ func (x *execution) writeRows(s *change.Step, rows []*change.Row) error {
 	}
 	with, lists := statement.Gather(s.Resource, s.Relation, input)
 	with.Returned, with.Show = s.Returned, x.show
-	q := &request.Query{Root: request.NewRow(s.Resource)}
+	q := &query.Query{Root: query.NewRow(s.Resource)}
 	if x.change.Delta {
 		q = x.query
 	}

@@ -9,6 +9,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
@@ -77,7 +78,7 @@ func (a *API) linkTask(ctx context.Context, c access.Caller, path string) (t *ta
 	if t, err = a.task(ctx, c, r, Write{}); err != nil {
 		return fail(err)
 	}
-	if r.View != request.Refs || r.Parent() == "" {
+	if r.View != query.Refs || r.Parent() == "" {
 		return fail(fault.New(fault.Invalid, "link.path", "a link is written along a relation of a row, as in /%s/…/relation/$ref", r.Resource.Name).On("path"))
 	}
 	near := r.Before()

@@ -11,6 +11,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/postgres"
@@ -21,7 +22,7 @@ type Page struct {
 	Context   string // of @context, after "$metadata#"
 	Single    bool
 	Counted   bool
-	View      request.View
+	View      query.View
 	Field     *model.Field // the answer is this field of the row
 	Explained *Explanation // asked for in place of the rows; there are none then
 	Empty     bool         // there is no row; of a single one, that a relation leads to none
@@ -229,7 +230,7 @@ func (t *nextToken) nulls(terms int) ([]bool, error) {
 }
 
 // values are the values as texts that PostgreSQL casts to the types of the order, nil for null.
-func (t *nextToken) values(order []request.Term) []*string {
+func (t *nextToken) values(order []query.Term) []*string {
 	if t == nil {
 		return nil
 	}

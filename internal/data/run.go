@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
@@ -53,8 +54,8 @@ func (w singleWrite) signature() string {
 }
 
 // plan makes the statement.
-func (w singleWrite) plan(q *request.Query, scope *access.Scope) *statement.Plan {
-	each := q.View == request.Each
+func (w singleWrite) plan(q *query.Query, scope *access.Scope) *statement.Plan {
+	each := q.View == query.Each
 	switch {
 	case each && w.op == window.Delete:
 		return statement.DeleteEach(q, scope)
@@ -247,17 +248,17 @@ func refusedColumns(refusal *fault.Refusal, t *catalog.Table) []string {
 // Touched says how many rows a change or deletion of every row of a filter would write, and how the database finds them. Nothing is
 // written. It is refused as the write would be, as far as its body has no part in that. Other writes, for which op is "", are not told
 // of.
-func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation, path, query string) (*Explanation, error) {
+func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation, path, options string) (*Explanation, error) {
 	other := fault.New(fault.Invalid, "option.misplaced", "explain goes with reads of a draft, and with PATCH and DELETE of …/$filter(…)/$each there; nothing was written").On("Prefer")
 	if op == "" || a.Release != 0 {
 		return nil, other
 	}
-	r, err := request.Read(a.Model, path, query)
+	r, err := request.Read(a.Model, path, options)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Release()
-	if r.View != request.Each {
+	if r.View != query.Each {
 		return nil, other
 	}
 	t, err := a.task(ctx, c, r, Write{})

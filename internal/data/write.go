@@ -12,6 +12,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/encode"
@@ -46,9 +47,9 @@ func (w *Written) Path() string { return rowPath(w.of, w.key) }
 
 // forWrite reads where a write leads. A filter that the write would not be held to is refused: nothing that a caller relies on is passed
 // over.
-func (a *API) forWrite(path, query string) (*request.Request, error) {
-	r, err := request.Read(a.Model, path, query)
-	if err == nil && r.Filtered() && r.View == request.Rows {
+func (a *API) forWrite(path, options string) (*request.Request, error) {
+	r, err := request.Read(a.Model, path, options)
+	if err == nil && r.Filtered() && r.View == query.Rows {
 		r.Release()
 		return nil, filtered()
 	}
@@ -182,7 +183,7 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	}
 	target := change.Target{Resource: r.Resource}
 	var gives []*model.Field
-	if r.Parent() != "" && !r.Single && r.View == request.Rows {
+	if r.Parent() != "" && !r.Single && r.View == query.Rows {
 		target.Via = r.Via()
 		gives = target.Via.ThereFields()
 		if target.Via.Through != nil || slices.Contains(target.Via.OwnFields(), nil) || slices.Contains(gives, nil) {
@@ -253,10 +254,10 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, replace boo
 	}
 	t.replace = replace
 	switch field := r.Field; {
-	case field != nil && r.View == request.Rows:
+	case field != nil && r.View == query.Rows:
 		t.request, t.replace, t.field = r.OfRow(), false, true
 		parse = func(text []byte) (*payload.Body, error) { return payload.ParseField(text, field) }
-	case !r.Single && r.View == request.Rows && r.Parent() == "" && !replace:
+	case !r.Single && r.View == query.Rows && r.Parent() == "" && !replace:
 		return t.delta()
 	}
 	if err := t.mayUpdate(); err != nil {
@@ -280,11 +281,11 @@ func (t *task) mayUpdate() error {
 		return t.scope.Refuse(window.Update, r.Resource)
 	}
 	switch {
-	case r.View == request.Each && r.Parent() == "" && t.replace:
+	case r.View == query.Each && r.Parent() == "" && t.replace:
 		return notEach(r)
-	case r.View == request.Each && r.Parent() == "":
+	case r.View == query.Each && r.Parent() == "":
 		return t.filter()
-	case r.View != request.Rows || !r.Single:
+	case r.View != query.Rows || !r.Single:
 		if err := writable(r); err != nil {
 			return err
 		}
@@ -314,7 +315,7 @@ func (t *task) filter() error {
 // update changes the row of the path, every row of its filter, or the row that takes the place of one that is not there.
 func (t *task) update(body *payload.Body) (*Written, error) {
 	r := t.request
-	if r.View == request.Each {
+	if r.View == query.Each {
 		return t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.updateEach(a, scope, body) })
 	}
 	places, err := r.Places()
@@ -443,7 +444,7 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	if r.Field != nil && r.View == request.Rows { // a field goes to null
+	if r.Field != nil && r.View == query.Rows { // a field goes to null
 		t.request, t.field = r.OfRow(), true
 		if err := t.mayUpdate(); err != nil {
 			return nil, err
@@ -453,10 +454,10 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if t.scope.For(window.Delete, r.Resource) == nil {
 		return nil, t.scope.Refuse(window.Delete, r.Resource)
 	}
-	if r.View == request.Each && r.Parent() == "" {
+	if r.View == query.Each && r.Parent() == "" {
 		return t.deleteEach()
 	}
-	if r.View != request.Rows || !r.Single {
+	if r.View != query.Rows || !r.Single {
 		if err := writable(r); err != nil {
 			return nil, err
 		}
@@ -522,19 +523,19 @@ func writable(r *request.Request) error {
 		return fault.New(fault.Unsupported, "write.path", format, args...).On("path")
 	}
 	switch {
-	case r.View == request.Number:
+	case r.View == query.Number:
 		return notHere(r, "method.collection", []string{"GET", "HEAD"}, "$count is read; rows are written at /%s", name)
-	case r.View == request.Bare:
+	case r.View == query.Bare:
 		return undone("a bare $value is not written here; send {\"value\": …} with PUT to the path before it")
 	case r.Field != nil:
 		return notHere(r, "method.row", r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
-	case r.View == request.Refs && r.Parent() == "":
+	case r.View == query.Refs && r.Parent() == "":
 		return notHere(r, "method.collection", []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
-	case r.View == request.Refs:
+	case r.View == query.Refs:
 		return notHere(r, "method.link", linkMethods(r.Via()), "a link is made with %s and removed with DELETE; PATCH of the row changes many at once", linkMethod(r.Via()))
-	case r.View == request.Each && r.Parent() == "":
+	case r.View == query.Each && r.Parent() == "":
 		return notEach(r)
-	case r.View == request.Each:
+	case r.View == query.Each:
 		return undone("$each is not done along a relation; filter the rows themselves: /%s/$filter(…)/$each", name)
 	case r.Parent() != "" && r.Single:
 		return notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)

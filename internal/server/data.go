@@ -21,7 +21,7 @@ import (
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
 )
@@ -351,7 +351,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 	}()
 	envelope := f.envelope(contextURL(r, page.Context))
 	switch {
-	case page.View == request.Number:
+	case page.View == query.Number:
 		out.kind, out.buf = "text/plain; charset=utf-8", strconv.AppendInt(out.buf[:0], page.Total(), 10)
 		closed = true
 		if err := page.Close(); err != nil {
@@ -362,7 +362,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 	case page.Single && page.Empty:
 		w.WriteHeader(http.StatusNoContent)
 		return nil
-	case page.Field != nil && (page.View == request.Bare || f.Kind == encode.JSON):
+	case page.Field != nil && (page.View == query.Bare || f.Kind == encode.JSON):
 		return s.field(w, page, f, envelope.Context(out.buf))
 	case page.Single:
 		out.buf = envelope.Single(out.buf, page.AppendHeader, page.AppendRow)
@@ -413,7 +413,7 @@ func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, before 
 		w.WriteHeader(http.StatusNoContent)
 		return nil
 	}
-	if page.View != request.Bare {
+	if page.View != query.Bare {
 		w.Header().Set("Content-Type", f.contentType())
 		_, _ = w.Write(append(append(append(before, `"value":`...), value...), '}', '\n'))
 		return nil

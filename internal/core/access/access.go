@@ -14,6 +14,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
@@ -74,15 +75,15 @@ func (d *Decision) Takes(f *model.Field) bool {
 
 // Rule limits rows; Where speaks of Root.
 type Rule struct {
-	Root  *request.Row
-	Where request.Expr
+	Root  *query.Row
+	Where query.Expr
 	Text  string
 }
 
 // Preset is a field and the value that the service gives it.
 type Preset struct {
 	Field *model.Field
-	Value request.Expr
+	Value query.Expr
 }
 
 // Bind binds a document to a catalog: the model, what its saved views show, and what its roles may do, in one value that never changes
@@ -96,7 +97,7 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Policy, error) {
 	b.views, b.mistakes = request.BindViews(m)
 	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m, b.views)}
 	for _, r := range m.Resources {
-		if _, err := request.DefaultOrder(request.NewRow(r)); err != nil {
+		if _, err := request.DefaultOrder(query.NewRow(r)); err != nil {
 			b.wrong(r.Order[0].Pos, fmt.Sprintf("the order of %s", r.Name), err)
 		}
 	}
@@ -184,13 +185,13 @@ func compile(text string, r *model.Resource, claims []model.Claim) (*Rule, error
 	if err != nil {
 		return nil, err
 	}
-	root := request.NewRow(r)
+	root := query.NewRow(r)
 	where, err := request.Condition(node, root, claims)
 	if err != nil {
 		return nil, err
 	}
-	request.Walk(where, func(e request.Expr) {
-		if v, ok := e.(*request.Value); ok && err == nil {
+	query.Walk(where, func(e query.Expr) {
+		if v, ok := e.(*query.Value); ok && err == nil {
 			_, err = v.Arg(nil)
 		}
 	})
@@ -201,16 +202,16 @@ func compile(text string, r *model.Resource, claims []model.Claim) (*Rule, error
 }
 
 // preset is a literal as the field's type has it, or @caller/name.
-func preset(p model.Preset, claims []model.Claim) (request.Expr, error) {
+func preset(p model.Preset, claims []model.Claim) (query.Expr, error) {
 	if name, ok := strings.CutPrefix(p.Value.Value, "@caller/"); ok {
 		for _, c := range claims {
 			if c.Name == name {
-				return &request.Claim{T: c.Type, Name: name}, nil
+				return &query.Claim{T: c.Type, Name: name}, nil
 			}
 		}
 		return nil, fmt.Errorf("the role has no claim %q", name)
 	}
-	v := &request.Value{T: p.Field.Type, Fixed: &syntax.Literal{Class: syntax.Segment, Text: p.Value.Value, Option: "set"}}
+	v := &query.Value{T: p.Field.Type, Fixed: &syntax.Literal{Class: syntax.Segment, Text: p.Value.Value, Option: "set"}}
 	_, err := v.Arg(nil)
 	return v, err
 }
@@ -348,14 +349,14 @@ func (s *Scope) refuseField(f *model.Field) error {
 
 // Check refuses a query that names what the role may not read: the resource, those it expands, and every field that stands in select,
 // filter or order, also those of relations. It returns the query without what it means only as far as it may be read.
-func (s *Scope) Check(q *request.Query) (*request.Query, error) {
+func (s *Scope) Check(q *query.Query) (*query.Query, error) {
 	if deep := q.Depth(); s.Limits.Depth > 0 && deep > s.Limits.Depth {
 		return nil, fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name, s.Limits.Depth)
 	}
 	return s.restricted(q)
 }
 
-func (s *Scope) restricted(q *request.Query) (*request.Query, error) {
+func (s *Scope) restricted(q *query.Query) (*query.Query, error) {
 	if err := s.checkNames(q); err != nil {
 		return nil, err
 	}
@@ -387,7 +388,7 @@ func (s *Scope) restricted(q *request.Query) (*request.Query, error) {
 }
 
 // checkNames checks what a query names, but for what it expands.
-func (s *Scope) checkNames(q *request.Query) error {
+func (s *Scope) checkNames(q *query.Query) error {
 	if err := s.checkRow(q.Root); err != nil {
 		return err
 	}
@@ -401,7 +402,7 @@ func (s *Scope) checkNames(q *request.Query) error {
 			return err
 		}
 		for _, f := range h.Resource.Key {
-			if h.Key == nil && q.View != request.Refs {
+			if h.Key == nil && q.View != query.Refs {
 				continue
 			}
 			if err := s.checkField(f); err != nil {
@@ -432,14 +433,14 @@ func (s *Scope) checkNames(q *request.Query) error {
 	return nil
 }
 
-func inKey(e request.Expr) bool {
-	f, ok := e.(*request.FieldOf)
+func inKey(e query.Expr) bool {
+	f, ok := e.(*query.FieldOf)
 	return ok && f.Field.InKey && f.Row.Parent == nil
 }
 
-func (s *Scope) checkApply(a *request.Apply) error {
+func (s *Scope) checkApply(a *query.Apply) error {
 	err := s.checkRow(a.Phases[0].Root)
-	a.Walk(func(e request.Expr) {
+	a.Walk(func(e query.Expr) {
 		if err == nil {
 			err = s.checkOne(e)
 		}
@@ -447,7 +448,7 @@ func (s *Scope) checkApply(a *request.Apply) error {
 	return err
 }
 
-func (s *Scope) checkRow(row *request.Row) error {
+func (s *Scope) checkRow(row *query.Row) error {
 	for ; row != nil; row = row.Parent {
 		if err := s.CheckHop(row.Resource, row.Via); err != nil {
 			return err
@@ -503,8 +504,8 @@ func (s *Scope) checkField(f *model.Field) error {
 	return nil
 }
 
-func (s *Scope) checkExpr(e request.Expr) (err error) {
-	request.Walk(e, func(e request.Expr) {
+func (s *Scope) checkExpr(e query.Expr) (err error) {
+	query.Walk(e, func(e query.Expr) {
 		if err == nil {
 			err = s.checkOne(e)
 		}
@@ -513,21 +514,21 @@ func (s *Scope) checkExpr(e request.Expr) (err error) {
 }
 
 // checkOne checks what an expression names itself, not what stands below it.
-func (s *Scope) checkOne(e request.Expr) (err error) {
+func (s *Scope) checkOne(e query.Expr) (err error) {
 	switch e := e.(type) {
-	case *request.FieldOf:
+	case *query.FieldOf:
 		if err = s.checkRow(e.Row); err == nil {
 			err = s.checkField(e.Field)
 		}
-	case *request.RootOf:
+	case *query.RootOf:
 		for _, f := range e.Row.Resource.Key {
 			if err == nil {
 				err = s.checkField(f)
 			}
 		}
-	case *request.Quantifier:
+	case *query.Quantifier:
 		err = s.checkRow(e.Over.Row)
-	case *request.Count:
+	case *query.Count:
 		err = s.checkRow(e.Over.Row)
 	}
 	return err
@@ -623,7 +624,7 @@ func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) 
 	default:
 		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is not a single value", name).On(name)
 	}
-	v := request.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: text, Option: "claim " + name}}
+	v := query.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: text, Option: "claim " + name}}
 	arg, err := v.Arg(nil)
 	if err != nil {
 		return nil, fault.New(fault.Forbidden, "claim.type", "the claim %q is %q, which is no %s", name, text, t.Kind).On(name)

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -176,7 +176,7 @@ func joined(r *model.Resource, op window.Operation, grants []*Decision) *Decisio
 // what the grant would have set.
 func (d *Decision) within(r *model.Resource, whole *Decision) *Decision {
 	g := &Decision{Fields: slices.Clone(d.Fields), Rule: d.Rule, Pos: d.Pos}
-	root, where := request.NewRow(r), request.Expr(nil)
+	root, where := query.NewRow(r), query.Expr(nil)
 	if d.Rule != nil {
 		root, where = d.Rule.Root, d.Rule.Where
 	}
@@ -186,9 +186,9 @@ func (d *Decision) within(r *model.Resource, whole *Decision) *Decision {
 		if slices.ContainsFunc(whole.Set, func(o Preset) bool { return reflect.DeepEqual(o, p) }) {
 			continue
 		}
-		same := request.Expr(&request.Call{T: model.BooleanType, Op: "eq", Args: []request.Expr{&request.FieldOf{Row: root, Field: p.Field}, p.Value}})
+		same := query.Expr(&query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{&query.FieldOf{Row: root, Field: p.Field}, p.Value}})
 		if where != nil {
-			same = &request.Call{T: model.BooleanType, Op: "and", Args: []request.Expr{where, same}}
+			same = &query.Call{T: model.BooleanType, Op: "and", Args: []query.Expr{where, same}}
 		}
 		where = same
 	}

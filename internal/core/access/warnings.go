@@ -7,7 +7,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -71,9 +71,9 @@ func (w *warner) views(role *model.Role) {
 func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.Resource, d *Decision) {
 	what := "role " + role.Name + ", " + string(op) + " of " + r.Name
 	named, unread := false, map[*model.Resource]bool{}
-	request.Walk(d.Rule.Where, func(e request.Expr) {
+	query.Walk(d.Rule.Where, func(e query.Expr) {
 		switch e := e.(type) {
-		case *request.FieldOf:
+		case *query.FieldOf:
 			named = true
 			for row := e.Row; row != nil && row.Parent != nil; row = row.Parent {
 				if s.For(window.Read, row.Resource) == nil && !unread[row.Resource] {
@@ -81,7 +81,7 @@ func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.
 					w.at(d.Pos, "rule.reaches", r.Name, "%s: the rows depend on %s, which the role may not read; which rows it sees tells something of them", what, row.Resource.Name)
 				}
 			}
-		case *request.Quantifier, *request.Count, *request.ElementOf:
+		case *query.Quantifier, *query.Count, *query.ElementOf:
 			named = true
 		}
 	})
@@ -102,11 +102,11 @@ func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.
 const large = 10_000
 
 // equalities are the comparisons of a field of the row itself with a value that all rows of a rule must meet.
-func equalities(e request.Expr) map[*model.Field][]request.Expr {
-	found := map[*model.Field][]request.Expr{}
-	var visit func(request.Expr)
-	visit = func(e request.Expr) {
-		c, ok := e.(*request.Call)
+func equalities(e query.Expr) map[*model.Field][]query.Expr {
+	found := map[*model.Field][]query.Expr{}
+	var visit func(query.Expr)
+	visit = func(e query.Expr) {
+		c, ok := e.(*query.Call)
 		switch {
 		case ok && c.Op == "and":
 			for _, a := range c.Args {
@@ -114,7 +114,7 @@ func equalities(e request.Expr) map[*model.Field][]request.Expr {
 			}
 		case ok && c.Op == "eq" && len(c.Args) == 2:
 			for i, a := range c.Args {
-				if f, ok := a.(*request.FieldOf); ok && f.Row.Parent == nil {
+				if f, ok := a.(*query.FieldOf); ok && f.Row.Parent == nil {
 					found[f.Field] = append(found[f.Field], c.Args[1-i])
 				}
 			}
@@ -125,11 +125,11 @@ func equalities(e request.Expr) map[*model.Field][]request.Expr {
 }
 
 // contradicts says whether a rule asks one field to be two values.
-func contradicts(e request.Expr) bool {
+func contradicts(e query.Expr) bool {
 	for _, values := range equalities(e) {
 		texts := map[string]bool{}
 		for _, v := range values {
-			if v, ok := v.(*request.Value); ok && v.Fixed != nil {
+			if v, ok := v.(*query.Value); ok && v.Fixed != nil {
 				texts[v.Fixed.Text] = true
 			}
 		}

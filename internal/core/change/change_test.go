@@ -13,6 +13,7 @@ import (
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
@@ -26,7 +27,7 @@ func compile(m *model.Model, scope *access.Scope, method, path, text string) (*c
 		return nil, err
 	}
 	c := &change.Compiler{Scope: scope, Refer: func(ref string) (*request.Request, error) { return request.Read(m, ref, "") }}
-	if r.View == request.Refs {
+	if r.View == query.Refs {
 		near, err := r.Before().Places()
 		if err != nil {
 			return nil, err

@@ -8,6 +8,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
@@ -572,7 +573,7 @@ func (c *Compiler) reference(what string, to *model.Resource, ref string) ([]req
 		return nil, err
 	}
 	defer at.Release()
-	if at.Resource != to || !at.Single || at.View != request.Rows || at.Field != nil || at.Filtered() {
+	if at.Resource != to || !at.Single || at.View != query.Rows || at.Field != nil || at.Filtered() {
 		return nil, fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", what, to.Name, ref, to.Name).On("@id")
 	}
 	return at.Places()

@@ -6,6 +6,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
@@ -169,7 +170,7 @@ func (c *Compiler) deltaKey(r *model.Resource, it *payload.Item) ([]string, erro
 	if err != nil {
 		return nil, err
 	}
-	if at.Resource != r || len(places) != 1 || !at.Single || at.View != request.Rows || at.Field != nil || at.Filtered() {
+	if at.Resource != r || len(places) != 1 || !at.Single || at.View != query.Rows || at.Field != nil || at.Filtered() {
 		return nil, fault.New(fault.Invalid, "link.target", "%q is no row of %s; write %s/…", it.Ref, r.Name, r.Name)
 	}
 	return places[0].Key, nil

@@ -12,6 +12,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
@@ -54,7 +55,7 @@ func Bind(t testing.TB, document string) (*model.Model, *access.Policy) {
 }
 
 // Request reads a request, whose options may have blanks in them, and what its caller may do.
-func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Caller, path, query string) (*access.Scope, *request.Request, *request.Query) {
+func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Caller, path, query string) (*access.Scope, *request.Request, *query.Query) {
 	t.Helper()
 	scope, err := p.Scope(caller)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -124,7 +124,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 		}
 		return fmt.Sprintf(`\x%x`, b), nil
 	}
-	v := request.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: s}}
+	v := query.Value{T: t, Fixed: &syntax.Literal{Class: syntax.Segment, Text: s}}
 	arg, err := v.Arg(nil)
 	if err != nil {
 		if t.Kind == model.Enum {
@@ -133,7 +133,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
 	}
 	if m, ok := arg.(time.Time); ok && !isPlain(s) {
-		return request.TimeText(m, t.Kind), nil
+		return query.TimeText(m, t.Kind), nil
 	}
 	return s, nil
 }

@@ -7,62 +7,21 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
-
-// Apply is how rows are transformed before filter, orderby and the rest of a request see them. Each phase takes the rows of the
-// one before, the first those of the resource, and passes them on grouped; the last passes them on as they are.
-type Apply struct{ Phases []*Phase }
-
-// Phase is what is done with rows of one shape.
-type Phase struct {
-	Root     *Row
-	Branches []*Apply // concat: the phase takes the rows of all of these
-	Steps    []Step
-	Group    *Group // nil in the last phase
-}
-
-// Step keeps some of the rows. Where it orders or cuts, what comes after sees no more than what is left.
-type Step struct {
-	Where     Expr // filter, search
-	Order     []Term
-	Top, Skip *Value
-	Running   *Running
-}
-
-// Running keeps the first rows of an order until the sum of By reaches an amount, or a share of the sum of all.
-type Running struct {
-	By      Expr
-	Amount  *Value
-	Percent bool
-}
-
-// Group makes one row of many. Fields are those of the rows that come out: first the keys, then the aggregates.
-type Group struct {
-	Keys       []Expr
-	Sets       [][]int // which keys tell groups apart, where rollup asks for several answers; nil: all of them
-	Aggregates []Aggregate
-	Fields     []*model.Field
-}
-
-// Aggregate is a value over a group.
-type Aggregate struct {
-	Method string // $count, sum, min, max, average, countdistinct
-	By     Expr   // nil for $count
-	Where  Expr   // only rows that meet this; nil: all
-}
 
 // applied resolves the steps of apply over the rows of a resource.
 type applied struct {
 	rs    *resolver
-	apply *Apply
+	apply *query.Apply
 	nodes []syntax.StepNode // all that led here, for the branches of concat
 }
 
 // resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
-func (q *Query) resolveApply(chain []syntax.StepNode, option string) (*resolver, error) {
+func resolveApply(q *query.Query, chain []syntax.StepNode, option string) (*resolver, error) {
 	root := q.Root
-	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]Expr{}}, apply: &Apply{Phases: []*Phase{{Root: root}}}}
+	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]query.Expr{}}, apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
 	if err := a.chain(chain); err != nil {
 		return nil, err
 	}
@@ -70,7 +29,7 @@ func (q *Query) resolveApply(chain []syntax.StepNode, option string) (*resolver,
 	return a.rs, nil
 }
 
-func (a *applied) phase() *Phase { return a.apply.Phases[len(a.apply.Phases)-1] }
+func (a *applied) phase() *query.Phase { return a.apply.Phases[len(a.apply.Phases)-1] }
 
 func (a *applied) chain(nodes []syntax.StepNode) error {
 	for i := range nodes {
@@ -84,7 +43,7 @@ func (a *applied) chain(nodes []syntax.StepNode) error {
 
 func (a *applied) step(n *syntax.StepNode) error {
 	phase, rs := a.phase(), a.rs
-	var step Step
+	var step query.Step
 	var err error
 	switch n.Name {
 	case "identity":
@@ -137,7 +96,7 @@ func (a *applied) compute(nodes []syntax.ComputeNode) error {
 		if err != nil {
 			return err
 		}
-		if !sortable(by.Type()) {
+		if !query.Sortable(by.Type()) {
 			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
 		}
 		rs.computed[name] = by
@@ -146,32 +105,32 @@ func (a *applied) compute(nodes []syntax.ComputeNode) error {
 	return nil
 }
 
-func (a *applied) order(nodes []syntax.OrderNode) ([]Term, error) {
-	q := &Query{Root: a.phase().Root}
-	err := q.order(a.rs, nodes)
+func (a *applied) order(nodes []syntax.OrderNode) ([]query.Term, error) {
+	q := &query.Query{Root: a.phase().Root}
+	err := order(q, a.rs, nodes)
 	return q.Order, err
 }
 
 // extreme resolves topcount and its kin: rows in the order of a value, the greatest first or last, until there are enough.
-func (a *applied) extreme(n *syntax.StepNode) (Step, error) {
+func (a *applied) extreme(n *syntax.StepNode) (query.Step, error) {
 	kind := syntax.Extremes[n.Name]
 	order, err := a.order([]syntax.OrderNode{{By: n.By, Desc: kind.Top}})
 	if err != nil {
-		return Step{}, err
+		return query.Step{}, err
 	}
 	by := order[0].By
 	if !by.Type().Kind.Numeric() && kind.By != "count" {
-		return Step{}, a.rs.fault(n.By, "type.mismatch", "%s takes a number, but %s is %s", n.Name, n.By, articled(by.Type()))
+		return query.Step{}, a.rs.fault(n.By, "type.mismatch", "%s takes a number, but %s is %s", n.Name, n.By, articled(by.Type()))
 	}
 	if kind.By == "count" {
-		return Step{Order: order, Top: a.rs.value(n.Number, model.Int64Type)}, nil
+		return query.Step{Order: order, Top: a.rs.value(n.Number, model.Int64Type)}, nil
 	}
-	return Step{Order: order, Running: &Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.By == "percent"}}, nil
+	return query.Step{Order: order, Running: &query.Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.By == "percent"}}, nil
 }
 
 // group closes the phase: what comes after sees the groups.
 func (a *applied) group(n *syntax.StepNode) error {
-	g := &Group{}
+	g := &query.Group{}
 	if err := a.keys(g, n.Keys); err != nil {
 		return err
 	}
@@ -188,22 +147,22 @@ func (a *applied) group(n *syntax.StepNode) error {
 	return nil
 }
 
-func (a *applied) next(g *Group) {
+func (a *applied) next(g *query.Group) {
 	a.phase().Group = g
 	a.open(g.Fields, nil)
 }
 
 // open begins a phase over rows of these fields.
-func (a *applied) open(fields []*model.Field, branches []*Apply) {
+func (a *applied) open(fields []*model.Field, branches []*query.Apply) {
 	from := a.apply.Phases[0].Root.Resource
 	derived := model.NewDerived(from, fields)
-	root := NewRow(derived)
-	a.apply.Phases = append(a.apply.Phases, &Phase{Root: root, Branches: branches})
-	a.rs = &resolver{root: root, option: a.rs.option, computed: map[string]Expr{}}
+	root := query.NewRow(derived)
+	a.apply.Phases = append(a.apply.Phases, &query.Phase{Root: root, Branches: branches})
+	a.rs = &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}}
 }
 
 // keys resolves what groupby groups by. Fields of relations keep their path as their name.
-func (a *applied) keys(g *Group, keys []syntax.KeyPath) error {
+func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 	sets := [][]int{{}}
 	rolled := false
 	for _, key := range keys {
@@ -213,10 +172,10 @@ func (a *applied) keys(g *Group, keys []syntax.KeyPath) error {
 			if err != nil {
 				return err
 			}
-			if !sortable(by.Type()) {
+			if !query.Sortable(by.Type()) {
 				return a.rs.fault(path, "type.mismatch", "%s is %s; rows can be grouped by single values", path, articled(by.Type()))
 			}
-			if err := g.add(path.String(), by.Type(), a.rs.option, path.Start()); err != nil {
+			if err := addField(g, path.String(), by.Type(), a.rs.option, path.Start()); err != nil {
 				return err
 			}
 			g.Keys = append(g.Keys, by)
@@ -248,7 +207,7 @@ func (a *applied) keys(g *Group, keys []syntax.KeyPath) error {
 }
 
 // add adds a field to the rows that come out.
-func (g *Group) add(name string, t *model.Type, option string, pos syntax.Pos) error {
+func addField(g *query.Group, name string, t *model.Type, option string, pos syntax.Pos) error {
 	for _, f := range g.Fields {
 		if f.Name == name || strings.HasPrefix(f.Name, name+"/") || strings.HasPrefix(name, f.Name+"/") {
 			return syntax.FaultAt(option, pos, "name.taken", "the result has %q already; choose another name", f.Name)
@@ -259,7 +218,7 @@ func (g *Group) add(name string, t *model.Type, option string, pos syntax.Pos) e
 }
 
 // perGroup finds what is done with each group: aggregate, after filters and computed values that hold for what it takes.
-func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, where Expr, err error) {
+func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, where query.Expr, err error) {
 	if n.Name == "aggregate" {
 		return n.Aggregates, nil, nil
 	}
@@ -274,7 +233,7 @@ func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, whe
 		case "compute":
 			err = a.compute(step.Compute)
 		case "filter":
-			var condition Expr
+			var condition query.Expr
 			if condition, err = a.rs.condition(step.Filter); err == nil {
 				where = both(where, condition)
 			}
@@ -293,20 +252,20 @@ func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, whe
 	return nil, where, nil
 }
 
-func both(x, y Expr) Expr {
+func both(x, y query.Expr) query.Expr {
 	if x == nil {
 		return y
 	}
-	return &Call{T: model.BooleanType, Op: "and", Args: []Expr{x, y}}
+	return &query.Call{T: model.BooleanType, Op: "and", Args: []query.Expr{x, y}}
 }
 
 var methods = []string{"sum", "min", "max", "average", "countdistinct"}
 
-func (a *applied) aggregate(g *Group, n syntax.AggregateNode, where Expr) error {
+func (a *applied) aggregate(g *query.Group, n syntax.AggregateNode, where query.Expr) error {
 	rs := a.rs
 	if n.By == nil {
-		g.Aggregates = append(g.Aggregates, Aggregate{Method: "$count", Where: where})
-		return g.add(n.Name.Name, model.Int64Type, rs.option, n.Name.Pos)
+		g.Aggregates = append(g.Aggregates, query.Aggregate{Method: "$count", Where: where})
+		return addField(g, n.Name.Name, model.Int64Type, rs.option, n.Name.Pos)
 	}
 	by, err := rs.expr(n.By)
 	if err != nil {
@@ -329,14 +288,14 @@ func (a *applied) aggregate(g *Group, n syntax.AggregateNode, where Expr) error 
 			out = model.DoubleType
 		}
 	case "min", "max":
-		if !sortable(t) || k == model.Boolean || k == model.GUID || k == model.Binary {
+		if !query.Sortable(t) || k == model.Boolean || k == model.GUID || k == model.Binary {
 			return mismatch("numbers, texts, dates and times")
 		}
 		if t.Kind == model.Enum || t.Kind == model.Single {
 			out = t
 		}
 	case "countdistinct":
-		if !sortable(t) {
+		if !query.Sortable(t) {
 			return mismatch("single values")
 		}
 		out = model.Int64Type
@@ -349,18 +308,18 @@ func (a *applied) aggregate(g *Group, n syntax.AggregateNode, where Expr) error 
 	if n.Method.Name == "countdistinct" {
 		out = model.Int64Type
 	}
-	g.Aggregates = append(g.Aggregates, Aggregate{Method: n.Method.Name, By: by, Where: where})
-	return g.add(n.Name.Name, out, rs.option, n.Name.Pos)
+	g.Aggregates = append(g.Aggregates, query.Aggregate{Method: n.Method.Name, By: by, Where: where})
+	return addField(g, n.Name.Name, out, rs.option, n.Name.Pos)
 }
 
 // concat resolves each branch from the beginning on; their rows come one after the other, with null where a branch has no such
 // field.
 func (a *applied) concat(n *syntax.StepNode) error {
 	var fields []*model.Field
-	var branches []*Apply
+	var branches []*query.Apply
 	for _, chain := range n.Chains {
-		root := NewRow(a.apply.Phases[0].Root.Resource)
-		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]Expr{}}, apply: &Apply{Phases: []*Phase{{Root: root}}}}
+		root := query.NewRow(a.apply.Phases[0].Root.Resource)
+		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}}, apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
 		if err := b.chain(append(slices.Clone(a.nodes), chain...)); err != nil {
 			return err
 		}
@@ -383,30 +342,4 @@ func (a *applied) concat(n *syntax.StepNode) error {
 	}
 	a.open(fields, branches)
 	return nil
-}
-
-// Walk visits the expressions of all steps.
-func (a *Apply) Walk(visit func(Expr)) {
-	for _, p := range a.Phases {
-		for _, b := range p.Branches {
-			b.Walk(visit)
-		}
-		for _, s := range p.Steps {
-			Walk(s.Where, visit)
-			for _, t := range s.Order {
-				if !t.Implied {
-					Walk(t.By, visit)
-				}
-			}
-		}
-		if p.Group != nil {
-			for _, k := range p.Group.Keys {
-				Walk(k, visit)
-			}
-			for _, g := range p.Group.Aggregates {
-				Walk(g.By, visit)
-				Walk(g.Where, visit)
-			}
-		}
-	}
 }

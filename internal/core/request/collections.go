@@ -6,16 +6,17 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
 // lambda resolves any and all (URL Conventions, 5.1.1.13).
-func (rs *resolver) lambda(n *syntax.LambdaNode) (Expr, error) {
+func (rs *resolver) lambda(n *syntax.LambdaNode) (query.Expr, error) {
 	over, err := rs.collection(n.Path)
 	if err != nil {
 		return nil, err
 	}
-	q := &Quantifier{All: n.All, Over: over}
+	q := &query.Quantifier{All: n.All, Over: over}
 	if n.Body == nil {
 		return q, nil
 	}
@@ -26,12 +27,12 @@ func (rs *resolver) lambda(n *syntax.LambdaNode) (Expr, error) {
 }
 
 // count resolves $count; inside its filter, paths speak of the collection's own rows.
-func (rs *resolver) count(n *syntax.CountNode) (Expr, error) {
+func (rs *resolver) count(n *syntax.CountNode) (query.Expr, error) {
 	over, err := rs.collection(n.Path)
 	if err != nil {
 		return nil, err
 	}
-	c := &Count{Over: over}
+	c := &query.Count{Over: over}
 	if n.Filter == nil {
 		return c, nil
 	}
@@ -44,45 +45,45 @@ func (rs *resolver) count(n *syntax.CountNode) (Expr, error) {
 }
 
 // collection finds the relation to many, or the array, that a path leads to.
-func (rs *resolver) collection(n *syntax.PathNode) (Collection, error) {
+func (rs *resolver) collection(n *syntax.PathNode) (query.Collection, error) {
 	row, rest := rs.start(n)
 	row, rest, err := rs.walk(row, rest)
 	if err != nil {
-		return Collection{}, err
+		return query.Collection{}, err
 	}
 	s := rest[0]
 	if rel := row.Resource.Relation(s.Name); rel != nil && len(rest) == 1 {
 		if !rel.Many {
-			return Collection{}, syntax.FaultAt(rs.option, s.Pos, "relation.one", "%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+			return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "relation.one", "%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
 		}
-		return Collection{Row: &Row{Resource: rel.To, Parent: row, Via: rel}}, nil
+		return query.Collection{Row: &query.Row{Resource: rel.To, Parent: row, Via: rel}}, nil
 	}
 	if row.Resource.Field(s.Name) == nil && rs.elements[s.Name] == nil {
-		return Collection{}, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name, s.Name,
+		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name, s.Name,
 			fault.Suggest(s.Name, row.Resource.RelationNames()))
 	}
 	e, err := rs.path(n)
 	if err != nil {
-		return Collection{}, err
+		return query.Collection{}, err
 	}
 	switch t := e.Type(); t.Kind {
 	case model.Collection:
-		return Collection{Array: e, Element: &Element{T: t.Element}}, nil
+		return query.Collection{Array: e, Element: &query.Element{T: t.Element}}, nil
 	case model.JSON:
-		return Collection{Array: e, Element: &Element{T: jsonType}}, nil
+		return query.Collection{Array: e, Element: &query.Element{T: query.JsonType}}, nil
 	default:
-		return Collection{}, syntax.FaultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
+		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
 	}
 }
 
 // lists resolves hassubset and hassubsequence (URL Conventions, 5.1.1.6): each takes two collections of single values, an array
 // of a row or one that the request gives.
-func (rs *resolver) lists(n *syntax.CallNode) (Expr, error) {
+func (rs *resolver) lists(n *syntax.CallNode) (query.Expr, error) {
 	if len(n.Args) != 2 {
 		return nil, rs.fault(n, "function.arguments", "%s takes two lists, as in %s(tags,[\"ice\"]), not %d", n.Name, n.Name, len(n.Args))
 	}
 	var element *model.Type
-	args := make([]Expr, 2)
+	args := make([]query.Expr, 2)
 	for i, node := range n.Args {
 		if _, given := node.(*syntax.LiteralNode); given {
 			continue
@@ -92,7 +93,7 @@ func (rs *resolver) lists(n *syntax.CallNode) (Expr, error) {
 			return nil, err
 		}
 		t := e.Type()
-		if t.Kind != model.Collection || !sortable(t.Element) {
+		if t.Kind != model.Collection || !query.Sortable(t.Element) {
 			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s", n.Name, node, articled(t))
 		}
 		if element != nil && !sameElements(element, t.Element) {
@@ -112,9 +113,9 @@ func (rs *resolver) lists(n *syntax.CallNode) (Expr, error) {
 		if len(l.Value.Items) > 0 {
 			item := l.Value.Items[0]
 			if of == nil {
-				of = naturalType(item.Class)
+				of = query.NaturalType(item.Class)
 			}
-			if of = fitting(item.Class, of); of == nil {
+			if of = query.Fitting(item.Class, of); of == nil {
 				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.Kind(), "a "), element.Kind)
 			}
 		}
@@ -124,7 +125,7 @@ func (rs *resolver) lists(n *syntax.CallNode) (Expr, error) {
 		element = of
 		args[i] = rs.value(l, &model.Type{Kind: model.Collection, SQL: of.SQL + "[]", Element: of})
 	}
-	return &Call{T: model.BooleanType, Op: n.Name, Args: args}, nil
+	return &query.Call{T: model.BooleanType, Op: n.Name, Args: args}, nil
 }
 
 func sameElements(a, b *model.Type) bool {
@@ -132,7 +133,7 @@ func sameElements(a, b *model.Type) bool {
 }
 
 // rootPath resolves $root/vessels(3)/name: a field of a row that its key names, whatever row the request speaks of.
-func (rs *resolver) rootPath(n *syntax.RootNode) (Expr, error) {
+func (rs *resolver) rootPath(n *syntax.RootNode) (query.Expr, error) {
 	r := rs.root.Resource.Model.Resource(n.Resource.Name)
 	if r == nil {
 		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name, fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
@@ -140,7 +141,7 @@ func (rs *resolver) rootPath(n *syntax.RootNode) (Expr, error) {
 	if len(n.Key) != len(r.Key) {
 		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key), keyExample(r))
 	}
-	e := &RootOf{Row: NewRow(r), Key: make([]Value, len(r.Key))}
+	e := &query.RootOf{Row: query.NewRow(r), Key: make([]query.Value, len(r.Key))}
 	for i, part := range n.Key {
 		at := i
 		if part.Name != "" {
@@ -149,11 +150,11 @@ func (rs *resolver) rootPath(n *syntax.RootNode) (Expr, error) {
 		if at < 0 || e.Key[at].T != nil || part.Name == "" && len(r.Key) > 1 {
 			return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r), keyExample(r))
 		}
-		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &syntax.PathNode{[]syntax.SegmentNode{{n.Resource.Pos, r.Key[at].Name}}})
+		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &syntax.PathNode{Segments: []syntax.SegmentNode{{Pos: n.Resource.Pos, Name: r.Key[at].Name}}})
 		if err != nil {
 			return nil, err
 		}
-		e.Key[at] = *v.(*Value)
+		e.Key[at] = *v.(*query.Value)
 	}
 	inner := *rs
 	inner.root, inner.computed = e.Row, nil
@@ -163,17 +164,17 @@ func (rs *resolver) rootPath(n *syntax.RootNode) (Expr, error) {
 }
 
 // jsonAs gives an untyped JSON value the type that the other side has: number, text or boolean.
-func (rs *resolver) jsonAs(e Expr, t *model.Type, n syntax.Node) (Expr, error) {
+func (rs *resolver) jsonAs(e query.Expr, t *model.Type, n syntax.Node) (query.Expr, error) {
 	if e.Type().Kind != model.JSON {
 		return e, nil
 	}
 	switch {
 	case t.Kind.Numeric():
-		return &JSONAs{Of: e, T: model.DecimalType}, nil
+		return &query.JSONAs{Of: e, T: model.DecimalType}, nil
 	case t.Kind == model.String || t.Kind == model.Enum:
-		return &JSONAs{Of: e, T: model.StringType}, nil
+		return &query.JSONAs{Of: e, T: model.StringType}, nil
 	case t.Kind == model.Boolean:
-		return &JSONAs{Of: e, T: model.BooleanType}, nil
+		return &query.JSONAs{Of: e, T: model.BooleanType}, nil
 	case t.Kind == model.Unknown || t.Kind == model.JSON:
 		return e, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -18,7 +19,7 @@ import (
 func (r *Request) AtRow(key []string) *Request {
 	at := *r
 	at.scanned = nil // it is r's to release
-	at.Single, at.View, at.Field, at.filters, at.After = true, Rows, nil, nil, ""
+	at.Single, at.View, at.Field, at.filters, at.After = true, query.Rows, nil, nil, ""
 	at.Literals = slices.Clone(r.Literals)
 	parts := make([]keyPart, len(key))
 	for i, text := range key {
@@ -64,7 +65,7 @@ func (r *Request) Before() *Request {
 	before := r.Bare()
 	last := r.hops[n-1]
 	before.hops, before.Resource, before.Single = r.hops[:n], last.resource, last.single()
-	before.View, before.Field, before.filters = Rows, nil, nil
+	before.View, before.Field, before.filters = query.Rows, nil, nil
 	before.Shape = r.Shape + " before"
 	before.text = []string{r.Parent()}
 	return before
@@ -73,7 +74,7 @@ func (r *Request) Before() *Request {
 // OfRow is the request for the row whose field the path names, without the field.
 func (r *Request) OfRow() *Request {
 	row := *r
-	row.scanned, row.Field, row.View = nil, nil, Rows
+	row.scanned, row.Field, row.View = nil, nil, query.Rows
 	row.Shape = r.Shape + " of the row"
 	row.text = slices.Clone(r.text)
 	row.text[0] = r.text[0][:strings.LastIndexByte(r.text[0], '/')]
@@ -101,7 +102,7 @@ func ExpandText(list []syntax.ExpandNode) string {
 }
 
 // keyTexts are the values of a key, as texts that PostgreSQL casts to their types; nil where there is none.
-func (r *Request) keyTexts(key []Value) ([]string, error) {
+func (r *Request) keyTexts(key []query.Value) ([]string, error) {
 	if key == nil {
 		return nil, nil
 	}
@@ -113,15 +114,15 @@ func (r *Request) keyTexts(key []Value) ([]string, error) {
 		}
 		switch arg := arg.(type) {
 		case nil: // too large a number
-			texts[i] = key[i].literal(r.Literals).Text
+			texts[i] = key[i].Literal(r.Literals).Text
 		case string:
 			texts[i] = arg
 		case int64:
 			texts[i] = strconv.FormatInt(arg, 10)
 		case []byte:
-			texts[i] = `\x` + hexString(arg)
+			texts[i] = `\x` + query.HexString(arg)
 		case time.Time:
-			texts[i] = TimeText(arg, key[i].T.Kind)
+			texts[i] = query.TimeText(arg, key[i].T.Kind)
 		default:
 			texts[i] = fmt.Sprint(arg)
 		}

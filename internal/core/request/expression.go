@@ -7,37 +7,38 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
 // Condition resolves a row rule over the row: a filter that may use @caller with the claims that are given. Its literals are
 // held in the tree.
-func Condition(node syntax.Node, row *Row, claims []model.Claim) (Expr, error) {
+func Condition(node syntax.Node, row *query.Row, claims []model.Claim) (query.Expr, error) {
 	rs := &resolver{root: row, option: "rows", fixed: true, claims: claims}
 	return rs.condition(node)
 }
 
 // resolver binds the expressions of one option to the rows that they speak of.
 type resolver struct {
-	root     *Row
+	root     *query.Row
 	option   string
 	fixed    bool // literals are held in the tree
 	claims   []model.Claim
-	computed map[string]Expr // what compute has named
-	names    []string        // of what apply has computed since it last grouped, in order
-	rows     map[string]*Row // range variables over rows
-	elements map[string]*Element
+	computed map[string]query.Expr // what compute has named
+	names    []string              // of what apply has computed since it last grouped, in order
+	rows     map[string]*query.Row // range variables over rows
+	elements map[string]*query.Element
 }
 
 // within is the resolver for the body of a lambda, where a range variable is known besides.
-func (rs *resolver) within(name string, row *Row, element *Element) *resolver {
+func (rs *resolver) within(name string, row *query.Row, element *query.Element) *resolver {
 	inner := *rs
 	inner.rows, inner.elements = maps.Clone(rs.rows), maps.Clone(rs.elements)
 	if inner.rows == nil {
-		inner.rows = map[string]*Row{}
+		inner.rows = map[string]*query.Row{}
 	}
 	if inner.elements == nil {
-		inner.elements = map[string]*Element{}
+		inner.elements = map[string]*query.Element{}
 	}
 	if row != nil {
 		inner.rows[name] = row
@@ -52,7 +53,7 @@ func (rs *resolver) fault(n syntax.Node, code, format string, args ...any) error
 }
 
 // condition resolves an expression that must be true or false.
-func (rs *resolver) condition(n syntax.Node) (Expr, error) {
+func (rs *resolver) condition(n syntax.Node) (query.Expr, error) {
 	e, err := rs.expr(n)
 	if err != nil {
 		return nil, err
@@ -68,13 +69,13 @@ func (rs *resolver) condition(n syntax.Node) (Expr, error) {
 	return e, nil
 }
 
-func (rs *resolver) expr(n syntax.Node) (Expr, error) {
+func (rs *resolver) expr(n syntax.Node) (query.Expr, error) {
 	switch n := n.(type) {
 	case *syntax.LiteralNode:
 		if n.Value.Class == syntax.Several {
 			return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
 		}
-		return rs.value(n, naturalType(n.Value.Class)), nil
+		return rs.value(n, query.NaturalType(n.Value.Class)), nil
 	case *syntax.PathNode:
 		return rs.path(n)
 	case *syntax.RootNode:
@@ -93,8 +94,8 @@ func (rs *resolver) expr(n syntax.Node) (Expr, error) {
 	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
 }
 
-func (rs *resolver) value(n *syntax.LiteralNode, t *model.Type) *Value {
-	v := &Value{T: t, Index: n.Index}
+func (rs *resolver) value(n *syntax.LiteralNode, t *model.Type) *query.Value {
+	v := &query.Value{T: t, Index: n.Index}
 	if rs.fixed {
 		literal := n.Value
 		v.Fixed = &literal
@@ -103,14 +104,14 @@ func (rs *resolver) value(n *syntax.LiteralNode, t *model.Type) *Value {
 }
 
 // path resolves a field, through relations to one, or null, true, false, @caller/name.
-func (rs *resolver) path(n *syntax.PathNode) (Expr, error) {
+func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 	first := n.Segments[0].Name
 	if len(n.Segments) == 1 {
 		switch strings.ToLower(first) {
 		case "null":
-			return &Constant{T: model.NullType, Text: "null"}, nil
+			return &query.Constant{T: model.NullType, Text: "null"}, nil
 		case "true", "false":
-			return &Constant{T: model.BooleanType, Text: strings.ToLower(first)}, nil
+			return &query.Constant{T: model.BooleanType, Text: strings.ToLower(first)}, nil
 		}
 	}
 	if strings.HasPrefix(first, "@") {
@@ -122,7 +123,7 @@ func (rs *resolver) path(n *syntax.PathNode) (Expr, error) {
 		}
 	}
 	if element, ok := rs.elements[first]; ok {
-		return rs.below(&ElementOf{Var: element}, n.Segments, 1)
+		return rs.below(&query.ElementOf{Var: element}, n.Segments, 1)
 	}
 	row, rest := rs.start(n)
 	row, rest, err := rs.walk(row, rest)
@@ -131,13 +132,13 @@ func (rs *resolver) path(n *syntax.PathNode) (Expr, error) {
 	}
 	s := rest[0]
 	if row.Resource.Derived {
-		if f := row.Resource.Field((&syntax.PathNode{rest}).String()); f != nil {
-			return &FieldOf{Row: row, Field: f, Pos: s.Pos}, nil
+		if f := row.Resource.Field((&syntax.PathNode{Segments: rest}).String()); f != nil {
+			return &query.FieldOf{Row: row, Field: f, Pos: s.Pos}, nil
 		}
-		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &syntax.PathNode{rest}, strings.Join(row.Resource.FieldNames(), ", "))
+		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &syntax.PathNode{Segments: rest}, strings.Join(row.Resource.FieldNames(), ", "))
 	}
 	if f := row.Resource.Field(s.Name); f != nil {
-		return rs.below(&FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
+		return rs.below(&query.FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
 	}
 	rel := row.Resource.Relation(s.Name)
 	if rel == nil {
@@ -150,7 +151,7 @@ func (rs *resolver) path(n *syntax.PathNode) (Expr, error) {
 }
 
 // start is the row that a path begins at, a range variable's or the query's own, and the segments that follow.
-func (rs *resolver) start(n *syntax.PathNode) (*Row, []syntax.SegmentNode) {
+func (rs *resolver) start(n *syntax.PathNode) (*query.Row, []syntax.SegmentNode) {
 	first := n.Segments[0].Name
 	if row, ok := rs.rows[first]; ok && len(n.Segments) > 1 {
 		return row, n.Segments[1:]
@@ -162,7 +163,7 @@ func (rs *resolver) start(n *syntax.PathNode) (*Row, []syntax.SegmentNode) {
 }
 
 // walk follows relations to one, as far as more segments come after them.
-func (rs *resolver) walk(row *Row, segments []syntax.SegmentNode) (*Row, []syntax.SegmentNode, error) {
+func (rs *resolver) walk(row *query.Row, segments []syntax.SegmentNode) (*query.Row, []syntax.SegmentNode, error) {
 	for len(segments) > 1 {
 		s := segments[0]
 		rel := row.Resource.Relation(s.Name)
@@ -175,13 +176,13 @@ func (rs *resolver) walk(row *Row, segments []syntax.SegmentNode) (*Row, []synta
 }
 
 // below resolves what a path names inside a value: members of JSON, fields of a composite type, bounds of a range.
-func (rs *resolver) below(e Expr, segments []syntax.SegmentNode, i int) (Expr, error) {
+func (rs *resolver) below(e query.Expr, segments []syntax.SegmentNode, i int) (query.Expr, error) {
 	for ; i < len(segments); i++ {
 		s := segments[i]
 		t := e.Type()
 		switch {
 		case t.Kind == model.JSON:
-			path := &JSONPath{Of: e}
+			path := &query.JSONPath{Of: e}
 			for ; i < len(segments); i++ {
 				path.Keys = append(path.Keys, segments[i].Name)
 			}
@@ -191,9 +192,9 @@ func (rs *resolver) below(e Expr, segments []syntax.SegmentNode, i int) (Expr, e
 			if at < 0 {
 				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q has no field %q", segments[i-1].Name, s.Name)
 			}
-			e = &SubField{Of: e, Name: s.Name, T: t.Fields[at].Type}
+			e = &query.SubField{Of: e, Name: s.Name, T: t.Fields[at].Type}
 		case t.Kind == model.Range && !t.Multi && (s.Name == "lower" || s.Name == "upper"):
-			e = &Call{T: t.Element, Op: s.Name, Args: []Expr{e}}
+			e = &query.Call{T: t.Element, Op: s.Name, Args: []query.Expr{e}}
 		default:
 			return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is %s, it has no field %q", segments[i-1].Name, articled(t), s.Name)
 		}
@@ -201,7 +202,7 @@ func (rs *resolver) below(e Expr, segments []syntax.SegmentNode, i int) (Expr, e
 	return e, nil
 }
 
-func (rs *resolver) callerValue(n *syntax.PathNode) (Expr, error) {
+func (rs *resolver) callerValue(n *syntax.PathNode) (query.Expr, error) {
 	if n.Segments[0].Name != "@caller" || !rs.fixed {
 		return nil, rs.fault(n, "alias.unknown", "%s has no value: only row rules know it", n.Segments[0].Name)
 	}
@@ -209,7 +210,7 @@ func (rs *resolver) callerValue(n *syntax.PathNode) (Expr, error) {
 	for i, c := range rs.claims {
 		names[i] = c.Name
 		if len(n.Segments) == 2 && n.Segments[1].Name == c.Name {
-			return &Claim{T: c.Type, Name: c.Name}, nil
+			return &query.Claim{T: c.Type, Name: c.Name}, nil
 		}
 	}
 	if len(n.Segments) != 2 {
@@ -221,13 +222,13 @@ func (rs *resolver) callerValue(n *syntax.PathNode) (Expr, error) {
 	return nil, rs.fault(n, "claim.unknown", "the role has no claim %q%s", n.Segments[1].Name, fault.Suggest(n.Segments[1].Name, names))
 }
 
-func (rs *resolver) unary(n *syntax.UnaryNode) (Expr, error) {
+func (rs *resolver) unary(n *syntax.UnaryNode) (query.Expr, error) {
 	if n.Operator == "not" {
 		inner, err := rs.condition(n.Operand)
 		if err != nil {
 			return nil, err
 		}
-		return &Call{T: model.BooleanType, Op: "not", Args: []Expr{inner}}, nil
+		return &query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{inner}}, nil
 	}
 	inner, err := rs.expr(n.Operand)
 	if err != nil {
@@ -236,10 +237,10 @@ func (rs *resolver) unary(n *syntax.UnaryNode) (Expr, error) {
 	if k := inner.Type().Kind; !k.Numeric() && k != model.Duration {
 		return nil, rs.fault(n, "type.mismatch", "a minus sign takes a number, but %s is %s", n.Operand, articled(inner.Type()))
 	}
-	return &Call{T: inner.Type(), Op: "negate", Args: []Expr{inner}}, nil
+	return &query.Call{T: inner.Type(), Op: "negate", Args: []query.Expr{inner}}, nil
 }
 
-func (rs *resolver) binary(n *syntax.BinaryNode) (Expr, error) {
+func (rs *resolver) binary(n *syntax.BinaryNode) (query.Expr, error) {
 	switch n.Operator {
 	case "and", "or":
 		left, err := rs.condition(n.Left)
@@ -250,7 +251,7 @@ func (rs *resolver) binary(n *syntax.BinaryNode) (Expr, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{left, right}}, nil
+		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{left, right}}, nil
 	case "eq", "ne", "gt", "ge", "lt", "le":
 		if u, ok := n.Left.(*syntax.UnaryNode); ok && u.Operator == "not" {
 			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean {
@@ -266,7 +267,7 @@ func (rs *resolver) binary(n *syntax.BinaryNode) (Expr, error) {
 	return rs.arithmetic(n)
 }
 
-func (rs *resolver) comparison(n *syntax.BinaryNode) (Expr, error) {
+func (rs *resolver) comparison(n *syntax.BinaryNode) (query.Expr, error) {
 	left, err := rs.expr(n.Left)
 	if err != nil {
 		return nil, err
@@ -290,17 +291,17 @@ func (rs *resolver) comparison(n *syntax.BinaryNode) (Expr, error) {
 	if err := rs.comparable(n, left.Type(), right.Type()); err != nil {
 		return nil, err
 	}
-	return &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{left, right}}, nil
+	return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{left, right}}, nil
 }
 
 // fit gives a literal the type that the other side expects; anything else stays as it is.
-func (rs *resolver) fit(e Expr, n syntax.Node, t *model.Type, other syntax.Node) (Expr, error) {
-	v, ok := e.(*Value)
+func (rs *resolver) fit(e query.Expr, n syntax.Node, t *model.Type, other syntax.Node) (query.Expr, error) {
+	v, ok := e.(*query.Value)
 	if !ok || t.Kind == model.Unknown {
 		return e, nil
 	}
 	literal := n.(*syntax.LiteralNode)
-	fit := fitting(literal.Value.Class, t)
+	fit := query.Fitting(literal.Value.Class, t)
 	if fit == nil {
 		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.Kind(), advice(literal.Value, t))
 	}
@@ -320,11 +321,11 @@ func advice(l syntax.Literal, t *model.Type) string {
 	case t.Kind == model.Date && l.Class == syntax.Moment:
 		return "write " + l.Text[:10]
 	}
-	return "write something like " + exampleOf(t)
+	return "write something like " + query.ExampleOf(t)
 }
 
 func fits(text string, t *model.Type) bool {
-	_, err := argument(syntax.Literal{Text: text}, t)
+	_, err := query.Argument(syntax.Literal{Text: text}, t)
 	return err == nil
 }
 
@@ -353,32 +354,32 @@ func (rs *resolver) comparable(n *syntax.BinaryNode, left, right *model.Type) er
 	return syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left), n.Right, articled(right), n.Operator)
 }
 
-func (rs *resolver) member(n *syntax.BinaryNode) (Expr, error) {
+func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 	x, err := rs.expr(n.Left)
 	if err != nil {
 		return nil, err
 	}
 	if list, ok := n.Right.(*syntax.LiteralNode); ok && len(list.Value.Items) > 0 {
-		if x, err = rs.jsonAs(x, naturalType(list.Value.Items[0].Class), n.Left); err != nil {
+		if x, err = rs.jsonAs(x, query.NaturalType(list.Value.Items[0].Class), n.Left); err != nil {
 			return nil, err
 		}
 	}
-	if !sortable(x.Type()) {
+	if !query.Sortable(x.Type()) {
 		return nil, rs.fault(n.Left, "type.mismatch", "%s is %s, which can't stand before \"in\"", n.Left, articled(x.Type()))
 	}
 	switch list := n.Right.(type) {
 	case *syntax.LiteralNode:
 		if len(list.Value.Items) == 0 {
-			return &Member{X: x, List: rs.value(list, x.Type())}, nil
+			return &query.Member{X: x, List: rs.value(list, x.Type())}, nil
 		}
-		t := fitting(list.Value.Items[0].Class, x.Type())
+		t := query.Fitting(list.Value.Items[0].Class, x.Type())
 		if t == nil {
 			item := list.Value.Items[0]
 			return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item, item.Kind(), advice(item, x.Type()))
 		}
-		return &Member{X: x, List: rs.value(list, t)}, nil
+		return &query.Member{X: x, List: rs.value(list, t)}, nil
 	case *syntax.ListNode:
-		m := &Member{X: x}
+		m := &query.Member{X: x}
 		for _, item := range list.Items {
 			e, err := rs.expr(item)
 			if err != nil {
@@ -407,7 +408,7 @@ func (rs *resolver) member(n *syntax.BinaryNode) (Expr, error) {
 		if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
 			return nil, err
 		}
-		return &Quantifier{Over: over, Body: &Call{T: model.BooleanType, Op: "eq", Args: []Expr{&ElementOf{Var: over.Element}, x}}}, nil
+		return &query.Quantifier{Over: over, Body: &query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{&query.ElementOf{Var: over.Element}, x}}}, nil
 	}
 	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
 }

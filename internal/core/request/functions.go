@@ -3,11 +3,11 @@ package request
 import (
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -31,9 +31,6 @@ type function struct {
 	optional int
 	gives    *model.Type
 }
-
-// PatternType marks the argument of matchesPattern: it is checked to be an expression of an engine without backtracking.
-var PatternType = &model.Type{Kind: model.String, SQL: "text"}
 
 var functions = map[string]function{
 	"contains":           {takes: []kinds{texts, texts}, gives: model.BooleanType},
@@ -66,7 +63,7 @@ var functions = map[string]function{
 	"ceiling":            {takes: []kinds{numbers}},
 }
 
-func (rs *resolver) call(n *syntax.CallNode) (Expr, error) {
+func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 	switch n.Name {
 	case "case":
 		return rs.caseOf(n)
@@ -85,7 +82,7 @@ func (rs *resolver) call(n *syntax.CallNode) (Expr, error) {
 	if len(n.Args) > len(f.takes) || len(n.Args) < len(f.takes)-f.optional {
 		return nil, rs.fault(n, "function.arguments", "%s takes %s, not %d", n.Name, arguments(f), len(n.Args))
 	}
-	call := &Call{T: f.gives, Op: n.Name}
+	call := &query.Call{T: f.gives, Op: n.Name}
 	for i, node := range n.Args {
 		arg, err := rs.argument(n, node, f.takes[i])
 		if err != nil {
@@ -99,17 +96,17 @@ func (rs *resolver) call(n *syntax.CallNode) (Expr, error) {
 		}
 	}
 	if n.Name == "matchespattern" {
-		v, ok := call.Args[1].(*Value)
+		v, ok := call.Args[1].(*query.Value)
 		if !ok {
 			return nil, rs.fault(n.Args[1], "function.arguments", "matchesPattern takes its pattern as text in quotes")
 		}
-		v.T = PatternType
+		v.T = query.PatternType
 	}
 	return call, nil
 }
 
 // argument resolves one argument of a function and checks that its kind is one of those taken.
-func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kinds) (Expr, error) {
+func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kinds) (query.Expr, error) {
 	arg, err := rs.expr(node)
 	if err != nil {
 		return nil, err
@@ -117,8 +114,8 @@ func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kind
 	if arg, err = rs.jsonAs(arg, &model.Type{Kind: takes[0]}, node); err != nil {
 		return nil, err
 	}
-	if v, ok := arg.(*Value); ok && !slices.Contains(takes, v.T.Kind) {
-		if fit := fitting(node.(*syntax.LiteralNode).Value.Class, naturalOf(takes[0])); fit != nil {
+	if v, ok := arg.(*query.Value); ok && !slices.Contains(takes, v.T.Kind) {
+		if fit := query.Fitting(node.(*syntax.LiteralNode).Value.Class, naturalOf(takes[0])); fit != nil {
 			v.T = fit
 		}
 	}
@@ -128,7 +125,7 @@ func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kind
 	return arg, nil
 }
 
-func kindOfNode(n syntax.Node, e Expr) string {
+func kindOfNode(n syntax.Node, e query.Expr) string {
 	if l, ok := n.(*syntax.LiteralNode); ok {
 		return l.Value.Kind()
 	}
@@ -165,11 +162,11 @@ func arguments(f function) string {
 }
 
 // caseOf resolves case(condition:value,…): the first condition that is true gives the value, else null.
-func (rs *resolver) caseOf(n *syntax.CallNode) (Expr, error) {
+func (rs *resolver) caseOf(n *syntax.CallNode) (query.Expr, error) {
 	if len(n.Args) == 0 || len(n.Args)%2 != 0 {
 		return nil, rs.fault(n, "function.arguments", "case takes pairs, as in case(draught_m gt 10:'deep',true:'shallow')")
 	}
-	call := &Call{Op: "case", T: model.NullType}
+	call := &query.Call{Op: "case", T: model.NullType}
 	for i, node := range n.Args {
 		if i%2 == 0 {
 			condition, err := rs.condition(node)
@@ -204,7 +201,7 @@ func common(a, b *model.Type) *model.Type {
 		return promoted(a, b)
 	case isText(a) && isText(b):
 		return model.StringType
-	case a.Kind == b.Kind && sortable(a):
+	case a.Kind == b.Kind && query.Sortable(a):
 		return plain(a)
 	}
 	return nil
@@ -215,7 +212,7 @@ func plain(t *model.Type) *model.Type {
 	switch {
 	case isText(t):
 		return model.StringType
-	case sortable(t) && t.Kind != model.Single:
+	case query.Sortable(t) && t.Kind != model.Single:
 		return naturalOf(widened(t.Kind))
 	}
 	return t
@@ -246,7 +243,7 @@ var castTypes = map[string]*model.Type{"Edm.Boolean": model.BooleanType, "Edm.In
 	"Edm.Decimal": model.DecimalType, "Edm.Double": model.DoubleType, "Edm.Single": model.DoubleType, "Edm.String": model.StringType, "Edm.Date": model.DateType,
 	"Edm.TimeOfDay": model.TimeType, "Edm.DateTimeOffset": model.InstantType, "Edm.Duration": model.DurationType, "Edm.Guid": model.GUIDType, "Edm.Binary": model.BinaryType}
 
-func (rs *resolver) typeArgument(n *syntax.CallNode) (Expr, *model.Type, error) {
+func (rs *resolver) typeArgument(n *syntax.CallNode) (query.Expr, *model.Type, error) {
 	if len(n.Args) != 2 {
 		return nil, nil, rs.fault(n, "function.arguments", "%s takes a value and a type, as in %s(id,Edm.String)", n.Name, n.Name)
 	}
@@ -262,7 +259,7 @@ func (rs *resolver) typeArgument(n *syntax.CallNode) (Expr, *model.Type, error) 
 }
 
 // cast resolves cast(value,type). What does not read as the type becomes null (URL Conventions, 5.1.1.10.1).
-func (rs *resolver) cast(n *syntax.CallNode) (Expr, error) {
+func (rs *resolver) cast(n *syntax.CallNode) (query.Expr, error) {
 	e, t, err := rs.typeArgument(n)
 	if err != nil {
 		return nil, err
@@ -271,30 +268,30 @@ func (rs *resolver) cast(n *syntax.CallNode) (Expr, error) {
 		return nil, err
 	}
 	from := e.Type()
-	possible := from.Kind == t.Kind || from.Kind == model.Unknown || t.Kind == model.String && sortable(from) || from.Kind.Numeric() && t.Kind.Numeric() ||
+	possible := from.Kind == t.Kind || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() && t.Kind.Numeric() ||
 		isText(from) && t.Kind.Numeric() || from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay) || from.Kind == model.Date && t.Kind == model.Instant
 	if !possible {
 		return nil, rs.fault(n, "type.mismatch", "%s is %s, which can't be cast to %s", n.Args[0], articled(from), n.Args[1])
 	}
-	return &Call{T: t, Op: "cast", Args: []Expr{e}}, nil
+	return &query.Call{T: t, Op: "cast", Args: []query.Expr{e}}, nil
 }
 
 // isOf resolves isof(value,type): whether the value has the type and is not null.
-func (rs *resolver) isOf(n *syntax.CallNode) (Expr, error) {
+func (rs *resolver) isOf(n *syntax.CallNode) (query.Expr, error) {
 	e, t, err := rs.typeArgument(n)
 	if err != nil {
 		return nil, err
 	}
 	if k := e.Type().Kind; k == t.Kind || isText(e.Type()) && t.Kind == model.String || k.Integer() && t.Kind.Integer() && k <= t.Kind {
-		null := &Constant{T: model.NullType, Text: "null"}
-		return &Call{T: model.BooleanType, Op: "ne", Args: []Expr{e, null}}, nil
+		null := &query.Constant{T: model.NullType, Text: "null"}
+		return &query.Call{T: model.BooleanType, Op: "ne", Args: []query.Expr{e, null}}, nil
 	}
-	return &Constant{T: model.BooleanType, Text: "false"}, nil
+	return &query.Constant{T: model.BooleanType, Text: "false"}, nil
 }
 
 // arithmetic resolves add, sub, mul, div, divby and mod, over numbers and over dates and durations (URL Conventions, 5.1.1.2).
-func (rs *resolver) arithmetic(n *syntax.BinaryNode) (Expr, error) {
-	sides := [2]Expr{}
+func (rs *resolver) arithmetic(n *syntax.BinaryNode) (query.Expr, error) {
+	sides := [2]query.Expr{}
 	for i, node := range []syntax.Node{n.Left, n.Right} {
 		e, err := rs.expr(node)
 		if err != nil {
@@ -306,7 +303,7 @@ func (rs *resolver) arithmetic(n *syntax.BinaryNode) (Expr, error) {
 	}
 	l, r := sides[0].Type(), sides[1].Type()
 	if t := arithmeticType(n.Operator, l, r); t != nil {
-		return &Call{T: t, Op: n.Operator, Args: sides[:]}, nil
+		return &query.Call{T: t, Op: n.Operator, Args: sides[:]}, nil
 	}
 	return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left, kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
 }
@@ -336,17 +333,6 @@ func arithmeticType(operator string, l, r *model.Type) *model.Type {
 		return model.DurationType
 	case (operator == "div" || operator == "divby") && l.Kind == model.Duration && r.Kind.Numeric():
 		return model.DurationType
-	}
-	return nil
-}
-
-// checkPattern refuses what is no regular expression without backtracking: back references and look-around.
-func checkPattern(l syntax.Literal) error {
-	if len(l.Text) > 500 {
-		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read", strconv.Itoa(len(l.Text)))
-	}
-	if err := compilePattern(l.Text); err != nil {
-		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	return nil
 }

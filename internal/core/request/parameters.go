@@ -6,6 +6,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -124,27 +125,27 @@ func parameterExample(r *model.Resource) string {
 	var parts []string
 	for _, p := range r.Query.Parameters {
 		if !p.Optional {
-			parts = append(parts, p.Name+"="+strings.Trim(exampleOf(p.Type), "'"))
+			parts = append(parts, p.Name+"="+strings.Trim(query.ExampleOf(p.Type), "'"))
 		}
 	}
 	return "/" + r.Name + "?" + strings.Join(parts, "&")
 }
 
 // resolveParameters checks the parameters of a named query against their types.
-func (r *Request) resolveParameters(resource *model.Resource) ([]Value, error) {
+func (r *Request) resolveParameters(resource *model.Resource) ([]query.Value, error) {
 	if resource.Query == nil {
 		return nil, nil
 	}
-	values := make([]Value, len(r.params))
+	values := make([]query.Value, len(r.params))
 	for i, p := range resource.Query.Parameters {
 		l := r.Literals[r.params[i]]
 		if l.Class == syntax.Absent && !p.Optional {
 			return nil, parameterFault(resource, "%s needs the parameter %q: %s; write %s", resource.Name, p.Name, articled(p.Type), parameterExample(resource))
 		}
-		if l.Class != syntax.Segment && l.Class != syntax.Absent && fitting(l.Class, p.Type) == nil {
+		if l.Class != syntax.Segment && l.Class != syntax.Absent && query.Fitting(l.Class, p.Type) == nil {
 			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.Kind(), advice(l, p.Type))
 		}
-		values[i] = Value{T: p.Type, Index: r.params[i]}
+		values[i] = query.Value{T: p.Type, Index: r.params[i]}
 	}
 	return values, nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -92,7 +93,7 @@ func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
 func (p *pathReader) step() error {
 	h, segment := &p.r.hops[len(p.r.hops)-1], p.segments[p.i]
 	switch {
-	case p.r.View != Rows || p.r.Field != nil && segment != "$value":
+	case p.r.View != query.Rows || p.r.Field != nil && segment != "$value":
 		return p.nothing(segment)
 	case strings.HasPrefix(segment, "$"):
 		return p.system(h, segment)
@@ -129,15 +130,15 @@ func (p *pathReader) system(h *hop, segment string) error {
 	p.s.Shape = append(append(p.s.Shape, '/'), segment...)
 	switch {
 	case segment == "$value" && p.r.Field != nil:
-		p.r.View = Bare
+		p.r.View = query.Bare
 	case segment == "$count" && !h.single():
-		p.r.View = Number
+		p.r.View = query.Number
 	case segment == "$each" && !h.single():
-		if p.r.View = Each; len(p.r.filters) == 0 {
+		if p.r.View = query.Each; len(p.r.filters) == 0 {
 			return fault.New(fault.Invalid, "each.unfiltered", "$each follows a filter: /%s/$filter(…)/$each; without one it would mean every row", h.resource.Name).On(segment)
 		}
 	case segment == "$ref":
-		p.r.View = Refs
+		p.r.View = query.Refs
 	case segment == "$value":
 		return fault.New(fault.Invalid, "path.unknown", "$value follows a field, as in /%s/…/%s/$value", h.resource.Name, h.resource.Fields[0].Name).On(segment)
 	case segment == "$count":
@@ -240,11 +241,11 @@ func (r *Request) takes(option string) error {
 	switch {
 	case r.Field != nil:
 		what = "a field, which takes no options"
-	case r.View == Each:
+	case r.View == query.Each:
 		what, takes = "each row of a filter, which takes select, expand and compute for its answer", []string{"select", "expand", "compute"}
-	case r.View == Number:
+	case r.View == query.Number:
 		what, takes = "a count, which takes filter, search and apply", []string{"filter", "search", "apply"}
-	case r.Single && r.View == Refs:
+	case r.Single && r.View == query.Refs:
 		what = "a link, which takes no options"
 	case r.Single:
 		what, takes = "one row, which takes select, expand and compute", []string{"select", "expand", "compute"}
@@ -274,11 +275,11 @@ func keyNames(r *model.Resource) string {
 // keyExample shows how a key of the resource is written in brackets.
 func keyExample(r *model.Resource) string {
 	if len(r.Key) == 1 {
-		return r.Name + "(" + exampleOf(r.Key[0].Type) + ")"
+		return r.Name + "(" + query.ExampleOf(r.Key[0].Type) + ")"
 	}
 	parts := make([]string, len(r.Key))
 	for i, f := range r.Key {
-		parts[i] = f.Name + "=" + exampleOf(f.Type)
+		parts[i] = f.Name + "=" + query.ExampleOf(f.Type)
 	}
 	return r.Name + "(" + strings.Join(parts, ",") + ")"
 }

@@ -15,6 +15,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -23,7 +24,7 @@ type Request struct {
 	Resource *model.Resource // at the end of the path
 	Single   bool            // the path leads to one row of it, not to a collection
 	Field    *model.Field    // the path leads to this field of the row
-	View     View
+	View     query.View
 	Shape    string           // the same for all requests that differ only in their literals
 	Literals []syntax.Literal // in the order of the shape
 	After    string           // the continuation of a next link, "" where there is none
@@ -62,18 +63,6 @@ func (r *Request) Release() {
 		r.scanned, r.options = nil, nil
 	}
 }
-
-// View is what is wanted of the place that a path leads to.
-type View uint8
-
-// The views.
-const (
-	Rows   View = iota // its rows, or its row
-	Number             // $count: how many rows there are
-	Refs               // $ref: their links
-	Bare               // $value: the field's bare value
-	Each               // $each: every row of a filter, for a write
-)
 
 // hop is one resource of a path: the first, or one that a relation leads to.
 type hop struct {

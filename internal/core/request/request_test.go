@@ -10,6 +10,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/syntax"
@@ -20,8 +21,8 @@ func encode(query string) string {
 	return strings.NewReplacer("%25", "%25", " ", "%20", "+", "%2B", "#", "%23").Replace(query)
 }
 
-func resolve(m *model.Model, path, query string) (*request.Request, *request.Query, error) {
-	r, err := request.Read(m, path, encode(query))
+func resolve(m *model.Model, path, options string) (*request.Request, *query.Query, error) {
+	r, err := request.Read(m, path, encode(options))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -92,8 +93,8 @@ func TestFaults(t *testing.T) {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
 			r, q, err := resolve(m, tt.path, tt.query)
 			if err == nil { // some mistakes are in a value, which is read when it becomes an argument
-				request.Walk(q.Filter, func(e request.Expr) {
-					if v, ok := e.(*request.Value); ok && err == nil {
+				query.Walk(q.Filter, func(e query.Expr) {
+					if v, ok := e.(*query.Value); ok && err == nil {
 						_, err = v.Arg(r.Literals)
 					}
 				})
@@ -192,10 +193,10 @@ func FuzzRead(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	f.Fuzz(func(t *testing.T, path, query string) {
-		r, err := request.Read(m, path, query)
+	f.Fuzz(func(t *testing.T, path, options string) {
+		r, err := request.Read(m, path, options)
 		if err == nil {
-			var q *request.Query
+			var q *query.Query
 			if q, err = r.Resolve(); err == nil && r.Resource != nil {
 				_, err = statement.Read(q, scope, nil, statement.Bounds{}, true).Args(statement.Input{Literals: r.Literals})
 			}
@@ -310,8 +311,8 @@ func TestMoreFaults(t *testing.T) {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
 			r, q, err := resolve(m, tt.path, tt.query)
 			if err == nil {
-				request.Walk(q.Filter, func(e request.Expr) {
-					if v, ok := e.(*request.Value); ok && err == nil {
+				query.Walk(q.Filter, func(e query.Expr) {
+					if v, ok := e.(*query.Value); ok && err == nil {
 						_, err = v.Arg(r.Literals)
 					}
 				})
@@ -337,6 +338,35 @@ func TestPrintCollections(t *testing.T) {
 		}
 		if again, err := syntax.ParseRule(n.String()); err != nil || again.String() != n.String() {
 			t.Errorf("%s does not read back: %v, %v", n, again, err)
+		}
+	}
+}
+
+// What is wrong with parts of a request that do not depend on each other is told at once.
+func TestSeveralMistakes(t *testing.T) {
+	m, _ := harbour.Saltmere(t)
+	for _, tt := range []struct{ name, path, query, want string }{
+		{"fields", "vessels", "select=nam,flagg,name,kin", `request.invalid the request has 3 mistakes|field.unknown unknown field "nam" in select at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in select at 5; resource "vessels" has "flag"|field.unknown unknown field "kin" in select at 16; resource "vessels" has "kind"`},
+		{"options", "vessels", "filter=id eq 'x'&orderby=nam,flagg desc&expand=agnt", `request.invalid the request has 4 mistakes|type.mismatch id is an integer, but 'x' is a string in filter at 7; write something like 17|field.unknown unknown field "nam" in orderby at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in orderby at 5; resource "vessels" has "flag"|relation.unknown vessels has no relation "agnt" in expand at 1; did you mean "agent"?`},
+		{"inside expand", "vessels", "expand=port_calls(select=ide,eta;orderby=et)", `request.invalid the request has 2 mistakes|field.unknown unknown field "et" in expand at 35; resource "port_calls" has "eta"|field.unknown unknown field "ide" in expand at 19; resource "port_calls" has "id"`},
+		{"what can't be read", "vessels", "filter=name eq 'x&orderby=name asc asc", `syntax.invalid the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
+		{"words", "vessels", "filter=name eq&orderby=name asc asc", `request.invalid the request has 2 mistakes|syntax.invalid a field, a function or a value is missing in filter at 8|syntax.invalid unexpected "asc" in orderby at 10; the end is expected`},
+		{"names of options", "vessels", "filtr=1&ordrby=2", `request.invalid the request has 2 mistakes|option.unknown unknown option "filtr"; did you mean "filter"?|option.unknown unknown option "ordrby"; did you mean "orderby"?`},
+		{"on a row", "vessels/3", "filter=id eq 1&top=2", `request.invalid the request has 2 mistakes|option.misplaced filter goes with a collection; this is one row, which takes select, expand and compute|option.misplaced top goes with a collection; this is one row, which takes select, expand and compute`},
+		{"what depends on it is not told", "vessels", "compute=nam as n&select=n&orderby=n", `field.unknown unknown field "nam" in compute at 1; resource "vessels" has "name"`},
+	} {
+		_, _, err := resolve(m, tt.path, tt.query)
+		f, ok := fault.From(err)
+		if !ok {
+			t.Errorf("%s: %v is no fault", tt.name, err)
+			continue
+		}
+		got := f.Code + " " + f.Message
+		for _, d := range f.Details {
+			got += "|" + d.Code + " " + d.Message
+		}
+		if got != tt.want {
+			t.Errorf("%s\ngot  %s\nwant %s", tt.name, got, tt.want)
 		}
 	}
 }

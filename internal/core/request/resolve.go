@@ -6,6 +6,7 @@ import (
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 )
 
@@ -16,12 +17,12 @@ const (
 )
 
 // Resolve binds the request to the model it was read with.
-func (r *Request) Resolve() (*Query, error) {
+func (r *Request) Resolve() (*query.Query, error) {
 	options, err := r.Parse()
 	if err != nil {
 		return nil, err
 	}
-	q := &Query{Root: NewRow(r.Resource), Single: r.Single, View: r.View}
+	q := &query.Query{Root: query.NewRow(r.Resource), Single: r.Single, View: r.View}
 	for i := range r.hops {
 		key, err := r.resolveKey(&r.hops[i])
 		if err != nil {
@@ -30,7 +31,7 @@ func (r *Request) Resolve() (*Query, error) {
 		if i == len(r.hops)-1 {
 			q.Key = key
 		}
-		q.Path = append(q.Path, Hop{r.hops[i].resource, r.hops[i].via, key})
+		q.Path = append(q.Path, query.Hop{Resource: r.hops[i].resource, Via: r.hops[i].via, Key: key})
 	}
 	if q.Params, err = r.resolveParameters(r.hops[0].resource); err != nil {
 		return nil, err
@@ -43,22 +44,8 @@ func (r *Request) Resolve() (*Query, error) {
 	return q, fill(q, options, "", 0, &left)
 }
 
-// Fix holds the literals of the query's keys in the tree, so that it can stand in a statement with another one.
-func (q *Query) Fix(literals []syntax.Literal) {
-	for i := range q.Path {
-		for k := range q.Path[i].Key {
-			v := &q.Path[i].Key[k]
-			l := literals[v.Index]
-			v.Fixed = &l
-		}
-	}
-	if n := len(q.Path); n > 0 {
-		q.Key = q.Path[n-1].Key
-	}
-}
-
 // resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.
-func (r *Request) resolveKey(h *hop) ([]Value, error) {
+func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 	if h.key == nil {
 		return nil, nil
 	}
@@ -66,7 +53,7 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 	if len(h.key) != len(fields) {
 		return nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource), len(h.key), keyExample(resource))
 	}
-	values := make([]Value, len(fields))
+	values := make([]query.Value, len(fields))
 	given := make([]bool, len(fields))
 	for i, part := range h.key {
 		at := i
@@ -87,11 +74,11 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 		if l.Class == syntax.Segment && t.Kind.Integer() {
 			t = model.Int64Type // a number that is too large for the column names no row
 		} else if l.Class != syntax.Segment {
-			if t = fitting(l.Class, t); t == nil {
+			if t = query.Fitting(l.Class, t); t == nil {
 				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(), keyExample(resource))
 			}
 		}
-		values[at] = Value{T: t, Index: part.literal}
+		values[at] = query.Value{T: t, Index: part.literal}
 		if t == model.Int64Type && fields[at].Type.Kind == model.Int32 { // the database compares its own types faster
 			values[at].T, values[at].Narrow = model.Int32Type, true
 		}
@@ -101,7 +88,7 @@ func (r *Request) resolveKey(h *hop) ([]Value, error) {
 
 // fill resolves the options of a collection or row into the query; within is the relation's path inside expand, left how many more
 // relations the request may expand: * within * would be more than anybody has memory for.
-func fill(q *Query, o *syntax.Options, within string, depth int, left *int) error {
+func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int) error {
 	if depth > maxExpand {
 		return fault.New(fault.Invalid, "expand.deep", "relations are expanded more than %d deep", maxExpand).On("expand")
 	}
@@ -112,22 +99,22 @@ func fill(q *Query, o *syntax.Options, within string, depth int, left *int) erro
 		return "expand"
 	}
 	var err error
-	rs := &resolver{root: q.Root, computed: map[string]Expr{}}
+	rs := &resolver{root: q.Root, computed: map[string]query.Expr{}}
 	if o.Apply != nil {
 		if within != "" {
 			return fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
 		}
-		if rs, err = q.resolveApply(o.Apply, "apply"); err != nil {
+		if rs, err = resolveApply(q, o.Apply, "apply"); err != nil {
 			return err
 		}
 		for _, name := range rs.names {
 			shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
 			if shown {
-				q.Computed = append(q.Computed, Computed{name, rs.computed[name]})
+				q.Computed = append(q.Computed, query.Computed{Name: name, By: rs.computed[name]})
 			}
 		}
 	}
-	if err := q.compute(rs, o, in("compute")); err != nil {
+	if err := compute(q, rs, o, in("compute")); err != nil {
 		return err
 	}
 	mistakes := &mistakes{} // of what follows, each is independent of the others
@@ -140,7 +127,7 @@ func fill(q *Query, o *syntax.Options, within string, depth int, left *int) erro
 		mistakes.add(err)
 	}
 	rs.option = in("orderby")
-	mistakes.add(q.order(rs, o.OrderBy))
+	mistakes.add(order(q, rs, o.OrderBy))
 	q.Parts = map[*model.Field]*model.Type{}
 	for _, path := range o.Select {
 		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
@@ -169,10 +156,10 @@ func fill(q *Query, o *syntax.Options, within string, depth int, left *int) erro
 	}
 	q.Count = o.Count
 	if o.Top != nil {
-		q.Top = &Value{T: model.Int64Type, Index: o.Top.Index}
+		q.Top = &query.Value{T: model.Int64Type, Index: o.Top.Index}
 	}
 	if o.Skip != nil {
-		q.Skip = &Value{T: model.Int64Type, Index: o.Skip.Index}
+		q.Skip = &query.Value{T: model.Int64Type, Index: o.Skip.Index}
 	}
 	return nil
 }
@@ -192,7 +179,7 @@ func (m *mistakes) add(err error) {
 func (m *mistakes) fault() error { return fault.Join("request.invalid", "the request", m.list) }
 
 // compute resolves the computed values; each may use those before it. The answer shows those that select names, or all.
-func (q *Query) compute(rs *resolver, o *syntax.Options, option string) error {
+func compute(q *query.Query, rs *resolver, o *syntax.Options, option string) error {
 	rs.option = option
 	for _, c := range o.Compute {
 		name := c.Name.Name
@@ -203,34 +190,34 @@ func (q *Query) compute(rs *resolver, o *syntax.Options, option string) error {
 		if err != nil {
 			return err
 		}
-		if !sortable(by.Type()) {
+		if !query.Sortable(by.Type()) {
 			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
 		}
 		rs.computed[name] = by
 		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
 		if shown {
-			q.Computed = append(q.Computed, Computed{name, by})
+			q.Computed = append(q.Computed, query.Computed{Name: name, By: by})
 		}
 	}
 	return nil
 }
 
-func searched(row *Row, n *syntax.SearchNode) Expr {
+func searched(row *query.Row, n *syntax.SearchNode) query.Expr {
 	if n.Operator == "" {
-		return &Searched{Row: row, Term: &Value{T: model.StringType, Index: n.Term.Index}}
+		return &query.Searched{Row: row, Term: &query.Value{T: model.StringType, Index: n.Term.Index}}
 	}
 	e := searched(row, n.Parts[0])
 	if n.Operator == "not" {
-		return &Call{T: model.BooleanType, Op: "not", Args: []Expr{e}}
+		return &query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{e}}
 	}
 	for _, part := range n.Parts[1:] {
-		e = &Call{T: model.BooleanType, Op: n.Operator, Args: []Expr{e, searched(row, part)}}
+		e = &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{e, searched(row, part)}}
 	}
 	return e
 }
 
 // expand adds a relation, or every one that is not named by itself.
-func expand(q *Query, node *syntax.ExpandNode, within string, depth int, left *int) error {
+func expand(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *int) error {
 	if !node.All {
 		e, err := expansion(q, node, within, depth, left)
 		if err == nil {
@@ -239,7 +226,7 @@ func expand(q *Query, node *syntax.ExpandNode, within string, depth int, left *i
 		return err
 	}
 	for _, rel := range q.Root.Resource.Relations {
-		if slices.ContainsFunc(q.Expand, func(e *Expansion) bool { return e.Relation == rel }) {
+		if slices.ContainsFunc(q.Expand, func(e *query.Expansion) bool { return e.Relation == rel }) {
 			continue
 		}
 		one := *node
@@ -254,7 +241,7 @@ func expand(q *Query, node *syntax.ExpandNode, within string, depth int, left *i
 	return nil
 }
 
-func expansion(q *Query, node *syntax.ExpandNode, within string, depth int, left *int) (*Expansion, error) {
+func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *int) (*query.Expansion, error) {
 	if *left--; *left < 0 {
 		return nil, syntax.FaultAt("expand", node.Path.Pos, "limit.expand", "the request expands more than %d relations; name those that are needed", maxExpansions)
 	}
@@ -282,11 +269,11 @@ func expansion(q *Query, node *syntax.ExpandNode, within string, depth int, left
 				[]string{"filter", "orderby", "top", "skip", "count", "search"}[i])
 		}
 	}
-	root := &Row{Resource: rel.To, Parent: q.Root, Via: rel}
+	root := &query.Row{Resource: rel.To, Parent: q.Root, Via: rel}
 	if !rel.Many {
 		root = q.Root.One(rel) // one join serves filter, order and expand
 	}
-	e := &Expansion{Relation: rel, Pos: node.Path.Pos, Query: &Query{Root: root}, Only: node.Only}
+	e := &query.Expansion{Relation: rel, Pos: node.Path.Pos, Query: &query.Query{Root: root}, Only: node.Only}
 	options := node.Options
 	if options.Levels > 1 {
 		if rel.To != rel.From {
@@ -301,7 +288,7 @@ func expansion(q *Query, node *syntax.ExpandNode, within string, depth int, left
 
 // order resolves the caller's order, or the document's where the caller gives none, and appends the key, so that the order
 // is always one and the same.
-func (q *Query) order(rs *resolver, given []syntax.OrderNode) error {
+func order(q *query.Query, rs *resolver, given []syntax.OrderNode) error {
 	if given == nil {
 		terms, err := DefaultOrder(q.Root)
 		if err != nil {
@@ -316,11 +303,11 @@ func (q *Query) order(rs *resolver, given []syntax.OrderNode) error {
 			mistakes.add(err)
 			continue
 		}
-		if _, isValue := by.(*Value); isValue || !sortable(by.Type()) {
+		if _, isValue := by.(*query.Value); isValue || !query.Sortable(by.Type()) {
 			mistakes.add(rs.fault(node.By, "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By))
 			continue
 		}
-		q.Order = append(q.Order, Term{By: by, Desc: node.Desc})
+		q.Order = append(q.Order, query.Term{By: by, Desc: node.Desc})
 	}
 	if err := mistakes.fault(); err != nil {
 		return err
@@ -330,26 +317,26 @@ func (q *Query) order(rs *resolver, given []syntax.OrderNode) error {
 		settles = q.Root.Resource.Fields // no key tells groups apart, but all that is told of them does
 	}
 	for _, f := range settles {
-		if !sortable(f.Type) {
+		if !query.Sortable(f.Type) {
 			continue
 		}
-		there := slices.ContainsFunc(q.Order, func(t Term) bool {
-			by, ok := t.By.(*FieldOf)
+		there := slices.ContainsFunc(q.Order, func(t query.Term) bool {
+			by, ok := t.By.(*query.FieldOf)
 			return ok && by.Field == f && by.Row == q.Root
 		})
 		if !there {
-			q.Order = append(q.Order, Term{By: &FieldOf{Row: q.Root, Field: f}, Implied: true})
+			q.Order = append(q.Order, query.Term{By: &query.FieldOf{Row: q.Root, Field: f}, Implied: true})
 		}
 	}
 	return nil
 }
 
 // DefaultOrder is the order that the document gives the resource of the row.
-func DefaultOrder(row *Row) ([]Term, error) {
-	var terms []Term
+func DefaultOrder(row *query.Row) ([]query.Term, error) {
+	var terms []query.Term
 	if v := row.Resource.View; v != nil {
 		for _, o := range v.Order {
-			terms = append(terms, Term{&FieldOf{Row: row, Field: o.Field}, o.Desc, true})
+			terms = append(terms, query.Term{By: &query.FieldOf{Row: row, Field: o.Field}, Desc: o.Desc, Implied: true})
 		}
 	}
 	for _, text := range row.Resource.Order {
@@ -363,18 +350,10 @@ func DefaultOrder(row *Row) ([]Term, error) {
 			if err != nil {
 				return nil, err
 			}
-			terms = append(terms, Term{by, node.Desc, true})
+			terms = append(terms, query.Term{By: by, Desc: node.Desc, Implied: true})
 		}
 	}
 	return terms, nil
-}
-
-func sortable(t *model.Type) bool {
-	switch t.Kind {
-	case model.Unknown, model.JSON, model.Collection, model.Complex, model.Range, model.Opaque:
-		return false
-	}
-	return true
 }
 
 // selected finds the field that a path of select names.

@@ -8,6 +8,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 	"eagerwindow/internal/core/window"
 )
@@ -15,15 +16,15 @@ import (
 // SavedView is how a saved view, or a part of one, is read: the rows of the resource underneath that meet the filter, each with
 // values that stand in columns of their own.
 type SavedView struct {
-	Root   *Row // of the resource underneath; Filter and Values speak of it
-	Filter Expr // nil: every row
+	Root   *query.Row // of the resource underneath; Filter and Values speak of it
+	Filter query.Expr // nil: every row
 	Values []Derived
 }
 
 // Derived is a computed value and the name of its column.
 type Derived struct {
 	Column string
-	By     Expr
+	By     query.Expr
 }
 
 // BindViews settles what the saved views of a model show. The mistakes have their places in the document.
@@ -85,11 +86,11 @@ func (b *viewBinder) show(r *model.Resource, o *syntax.Options, within string) e
 		}
 		return option
 	}
-	v := &SavedView{Root: NewRow(r.View.Of)}
+	v := &SavedView{Root: query.NewRow(r.View.Of)}
 	b.views[r] = v
-	rs := &resolver{root: v.Root, option: in("compute"), fixed: true, computed: map[string]Expr{}}
-	q := &Query{Root: v.Root}
-	if err := q.compute(rs, o, in("compute")); err != nil {
+	rs := &resolver{root: v.Root, option: in("compute"), fixed: true, computed: map[string]query.Expr{}}
+	q := &query.Query{Root: v.Root}
+	if err := compute(q, rs, o, in("compute")); err != nil {
 		return err
 	}
 	if o.Search != nil {
@@ -137,7 +138,7 @@ func (b *viewBinder) show(r *model.Resource, o *syntax.Options, within string) e
 }
 
 // fields are copies of those that select names, all where there is none.
-func (b *viewBinder) fields(r *model.Resource, q *Query, o *syntax.Options, option string) ([]*model.Field, error) {
+func (b *viewBinder) fields(r *model.Resource, q *query.Query, o *syntax.Options, option string) ([]*model.Field, error) {
 	chosen := r.View.Of.Fields
 	if o.Select != nil {
 		chosen = nil
@@ -169,15 +170,15 @@ func (b *viewBinder) fields(r *model.Resource, q *Query, o *syntax.Options, opti
 // order settles the order of a view: its own, else that of the resource underneath. A term that is no field of the row becomes
 // a value in a column of its own.
 func (b *viewBinder) order(r *model.Resource, v *SavedView, rs *resolver, given []syntax.OrderNode) error {
-	q := &Query{Root: v.Root}
-	if err := q.order(rs, given); err != nil {
+	q := &query.Query{Root: v.Root}
+	if err := order(q, rs, given); err != nil {
 		return err
 	}
 	for _, t := range q.Order {
 		if given != nil && t.Implied {
 			continue // the key, which each request appends
 		}
-		if f, ok := t.By.(*FieldOf); ok && f.Row == v.Root {
+		if f, ok := t.By.(*query.FieldOf); ok && f.Row == v.Root {
 			r.View.Order = append(r.View.Order, model.OrderField{Field: f.Field, Desc: t.Desc})
 			continue
 		}
@@ -219,18 +220,18 @@ func (b *viewBinder) relation(r *model.Resource, node *syntax.ExpandNode) (*mode
 }
 
 // showAll expands what a saved view shows where the caller asks for nothing else.
-func showAll(q *Query, within string, depth int, left *int) error {
+func showAll(q *query.Query, within string, depth int, left *int) error {
 	for _, s := range q.Root.Resource.View.Shown {
-		root := &Row{Resource: s.Relation.To, Parent: q.Root, Via: s.Relation}
+		root := &query.Row{Resource: s.Relation.To, Parent: q.Root, Via: s.Relation}
 		if !s.Relation.Many {
 			root = q.Root.One(s.Relation)
 		}
-		e := &Expansion{Relation: s.Relation, Query: &Query{Root: root}, Only: s.Only}
+		e := &query.Expansion{Relation: s.Relation, Query: &query.Query{Root: root}, Only: s.Only}
 		if err := fill(e.Query, &syntax.Options{Count: s.Count}, within+s.Relation.Name+"/", depth+1, left); err != nil {
 			return err
 		}
 		if s.Top != "" {
-			e.Query.Top = &Value{T: model.Int64Type, Fixed: &syntax.Literal{Class: syntax.Whole, Text: s.Top, Option: "top"}}
+			e.Query.Top = &query.Value{T: model.Int64Type, Fixed: &syntax.Literal{Class: syntax.Whole, Text: s.Top, Option: "top"}}
 		}
 		q.Expand = append(q.Expand, e)
 	}

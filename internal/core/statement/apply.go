@@ -7,11 +7,11 @@ import (
 
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 )
 
 // origin is what stands after FROM for the rows that a query speaks of: its resource, or what apply makes of that.
-func (b *builder) origin(q *request.Query) string {
+func (b *builder) origin(q *query.Query) string {
 	if q.Apply == nil {
 		return b.source(q.Root.Resource, false)
 	}
@@ -21,13 +21,13 @@ func (b *builder) origin(q *request.Query) string {
 // stage is a SELECT that grows: rows of a FROM item under an alias, and what they must meet.
 type stage struct {
 	f     *from
-	root  *request.Row
+	root  *query.Row
 	alias string
 	table string
 	where []string
 }
 
-func (b *builder) stage(root *request.Row, table, alias string) *stage {
+func (b *builder) stage(root *query.Row, table, alias string) *stage {
 	return &stage{f: b.from(root, alias, false), root: root, alias: alias, table: table}
 }
 
@@ -41,7 +41,7 @@ func (s *stage) closed(list, ends string) *stage {
 }
 
 // phase is the FROM item of a phase's rows, its steps done.
-func (b *builder) phase(q *request.Query, a *request.Apply, i int) string {
+func (b *builder) phase(q *query.Query, a *query.Apply, i int) string {
 	s := b.steps(q, a, i)
 	if i > 0 && len(a.Phases[i].Steps) == 0 {
 		return s.table
@@ -50,7 +50,7 @@ func (b *builder) phase(q *request.Query, a *request.Apply, i int) string {
 }
 
 // steps does what a phase does with its rows.
-func (b *builder) steps(q *request.Query, a *request.Apply, i int) *stage {
+func (b *builder) steps(q *query.Query, a *query.Apply, i int) *stage {
 	phase := a.Phases[i]
 	alias := b.alias(phase.Root.Resource.Name)
 	var s *stage
@@ -69,7 +69,7 @@ func (b *builder) steps(q *request.Query, a *request.Apply, i int) *stage {
 	return s
 }
 
-func (s *stage) step(step request.Step) *stage {
+func (s *stage) step(step query.Step) *stage {
 	if step.Where != nil {
 		s.where = append(s.where, s.f.condition(step.Where, false))
 	}
@@ -102,7 +102,7 @@ func (s *stage) step(step request.Step) *stage {
 }
 
 // grouped is the FROM item of the groups that a phase makes: the keys come first, so that the groups can name their places.
-func (b *builder) grouped(q *request.Query, a *request.Apply, i int) string {
+func (b *builder) grouped(q *query.Query, a *query.Apply, i int) string {
 	s, g := b.steps(q, a, i), a.Phases[i].Group
 	list := make([]string, len(g.Fields))
 	for k, by := range g.Keys {
@@ -141,7 +141,7 @@ func places(columns []int) string {
 	return strings.Join(out, ", ")
 }
 
-func (f *from) aggregate(a request.Aggregate, t *model.Type) string {
+func (f *from) aggregate(a query.Aggregate, t *model.Type) string {
 	if a.Method == "$count" {
 		return "count(*)" + f.filtered(a.Where)
 	}
@@ -161,7 +161,7 @@ func (f *from) aggregate(a request.Aggregate, t *model.Type) string {
 func isTextual(t *model.Type) bool { return t.Kind == model.String }
 
 // filtered limits an aggregate to the rows that meet a condition.
-func (f *from) filtered(where request.Expr) string {
+func (f *from) filtered(where query.Expr) string {
 	if where == nil {
 		return ""
 	}
@@ -169,7 +169,7 @@ func (f *from) filtered(where request.Expr) string {
 }
 
 // union is the FROM item of the rows of all branches, in columns of one type.
-func (b *builder) union(q *request.Query, phase *request.Phase) string {
+func (b *builder) union(q *query.Query, phase *query.Phase) string {
 	parts := make([]string, len(phase.Branches))
 	for i, branch := range phase.Branches {
 		last := branch.Phases[len(branch.Phases)-1].Root.Resource

@@ -8,7 +8,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -18,9 +18,9 @@ type builder struct {
 	slots   []Slot
 	aliases map[string]int
 	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
-	vars    map[*request.Element]string
-	fields  []*model.Field  // that are written
-	params  []request.Value // of the named query that is read
+	vars    map[*query.Element]string
+	fields  []*model.Field // that are written
+	params  []query.Value  // of the named query that is read
 	uses    map[string]*Use
 	lists   int  // of a write of many: how many lists its input has so far
 	full    bool // rows tell their links, and their fields the types that JSON does not show
@@ -32,7 +32,7 @@ type valueKey struct {
 }
 
 func newBuilder(scope *access.Scope) *builder {
-	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*request.Element]string{}, uses: map[string]*Use{}}
+	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*query.Element]string{}, uses: map[string]*Use{}}
 }
 
 // arg adds an argument and returns its placeholder with the cast that makes its type certain.
@@ -68,16 +68,16 @@ type from struct {
 	b       *builder
 	outer   *from // of a subquery: the FROM around it, whose rows it may speak of
 	trusted bool
-	aliases map[*request.Row]string
+	aliases map[*query.Row]string
 	joins   strings.Builder
 }
 
-func (b *builder) from(root *request.Row, alias string, trusted bool) *from {
-	return &from{b: b, trusted: trusted, aliases: map[*request.Row]string{root: alias}}
+func (b *builder) from(root *query.Row, alias string, trusted bool) *from {
+	return &from{b: b, trusted: trusted, aliases: map[*query.Row]string{root: alias}}
 }
 
 // row is the alias of a row; the joins that lead to it are added.
-func (f *from) row(r *request.Row) string {
+func (f *from) row(r *query.Row) string {
 	if a, ok := f.aliases[r]; ok {
 		return a
 	}
@@ -101,7 +101,7 @@ func (f *from) row(r *request.Row) string {
 }
 
 // holds says whether a row is reached from one of this FROM's own.
-func (f *from) holds(r *request.Row) bool {
+func (f *from) holds(r *query.Row) bool {
 	for ; r != nil; r = r.Parent {
 		if _, ok := f.aliases[r]; ok {
 			return true
@@ -172,9 +172,9 @@ func column(alias string, f *model.Field) string { return alias + "." + catalog.
 // condition writes a boolean expression. Where exact is not asked for, null may stand for false, which keeps plain
 // comparisons and so the use of indexes; under "not" the difference counts, and eq and ne must not give null
 // (URL Conventions, 5.1.1.1).
-func (f *from) condition(e request.Expr, exact bool) string {
+func (f *from) condition(e query.Expr, exact bool) string {
 	switch e := e.(type) {
-	case *request.Call:
+	case *query.Call:
 		switch e.Op {
 		case "and", "or":
 			return "(" + f.condition(e.Args[0], exact) + " " + e.Op + " " + f.condition(e.Args[1], exact) + ")"
@@ -183,11 +183,11 @@ func (f *from) condition(e request.Expr, exact bool) string {
 		case "eq", "ne", "gt", "ge", "lt", "le":
 			return f.comparison(e, exact)
 		}
-	case *request.Member:
+	case *query.Member:
 		return f.member(e, exact)
-	case *request.Searched:
+	case *query.Searched:
 		return f.searched(e, exact)
-	case *request.Constant:
+	case *query.Constant:
 		if e.T.Kind == model.Unknown {
 			return "null::boolean"
 		}
@@ -197,7 +197,7 @@ func (f *from) condition(e request.Expr, exact bool) string {
 
 var comparisons = map[string]string{"eq": "=", "ne": "<>", "gt": ">", "ge": ">=", "lt": "<", "le": "<="}
 
-func (f *from) comparison(c *request.Call, exact bool) string {
+func (f *from) comparison(c *query.Call, exact bool) string {
 	left, right := c.Args[0], c.Args[1]
 	if isNull(left) {
 		left, right = right, left
@@ -226,7 +226,7 @@ func (f *from) comparison(c *request.Call, exact bool) string {
 }
 
 // pair writes two expressions so that PostgreSQL can compare them.
-func (f *from) pair(a, b request.Expr) (string, string) {
+func (f *from) pair(a, b query.Expr) (string, string) {
 	l, r := f.expr(a), f.expr(b)
 	ta, tb := a.Type(), b.Type()
 	if ta.Kind == model.Instant && tb.Kind == model.Instant && ta.Local != tb.Local {
@@ -246,7 +246,7 @@ func instant(sql string, t *model.Type) string {
 	return sql
 }
 
-func (f *from) member(m *request.Member, exact bool) string {
+func (f *from) member(m *query.Member, exact bool) string {
 	x := f.expr(m.X)
 	if m.List != nil {
 		f.note(m.X, func(u *Use, column string) { u.Equal = appendNew(u.Equal, column) })
@@ -258,13 +258,13 @@ func (f *from) member(m *request.Member, exact bool) string {
 	}
 	parts := make([]string, len(m.Items))
 	for i, item := range m.Items {
-		parts[i] = f.comparison(&request.Call{T: model.BooleanType, Op: "eq", Args: []request.Expr{m.X, item}}, exact)
+		parts[i] = f.comparison(&query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{m.X, item}}, exact)
 	}
 	return "(" + strings.Join(parts, " or ") + ")"
 }
 
 // list writes the argument of a list: an array of the type itself where it has a binary form, else by way of text.
-func (f *from) list(v *request.Value) string {
+func (f *from) list(v *query.Value) string {
 	switch v.T.Kind {
 	case model.Int64:
 		return f.value(v, "bigint[]")
@@ -279,7 +279,7 @@ func (f *from) list(v *request.Value) string {
 	return f.value(v, "text[]") + "::" + v.T.SQL + "[]"
 }
 
-func (f *from) value(v *request.Value, sqlType string) string {
+func (f *from) value(v *query.Value, sqlType string) string {
 	if v.Fixed != nil {
 		return f.b.arg(Slot{Value: v}, sqlType)
 	}
@@ -293,58 +293,58 @@ func (f *from) value(v *request.Value, sqlType string) string {
 }
 
 // expr writes an expression.
-func (f *from) expr(e request.Expr) string {
+func (f *from) expr(e query.Expr) string {
 	switch e := e.(type) {
-	case *request.FieldOf:
+	case *query.FieldOf:
 		return column(f.row(e.Row), e.Field)
-	case *request.RootOf:
+	case *query.RootOf:
 		return f.rootOf(e)
-	case *request.Value:
+	case *query.Value:
 		if e.T.Kind == model.Collection {
-			return f.list(&request.Value{T: e.T.Element, Index: e.Index, Fixed: e.Fixed})
+			return f.list(&query.Value{T: e.T.Element, Index: e.Index, Fixed: e.Fixed})
 		}
 		if e.T.Kind == model.Instant && e.T.Local {
 			return "(" + f.value(e, "timestamptz") + " at time zone 'UTC')"
 		}
 		return f.value(e, e.T.SQL)
-	case *request.Claim:
+	case *query.Claim:
 		return f.b.arg(Slot{Claim: e}, e.T.SQL)
-	case *request.Constant:
+	case *query.Constant:
 		return e.Text
-	case *request.Call:
+	case *query.Call:
 		return f.call(e)
-	case *request.Member:
+	case *query.Member:
 		return f.member(e, true)
-	case *request.Quantifier:
+	case *query.Quantifier:
 		return f.quantifier(e)
-	case *request.Count:
+	case *query.Count:
 		return f.count(e)
-	case *request.Searched:
+	case *query.Searched:
 		return f.searched(e, true)
-	case *request.ElementOf:
+	case *query.ElementOf:
 		return f.b.vars[e.Var]
-	case *request.JSONPath:
+	case *query.JSONPath:
 		return f.jsonPath(e)
-	case *request.JSONAs:
+	case *query.JSONAs:
 		return f.jsonAs(e)
-	case *request.SubField:
+	case *query.SubField:
 		return "(" + f.expr(e.Of) + ")." + catalog.Quote(e.Name)
 	}
 	panic(fmt.Sprintf("no SQL for %T", e))
 }
 
-func isNull(e request.Expr) bool {
-	c, ok := e.(*request.Constant)
+func isNull(e query.Expr) bool {
+	c, ok := e.(*query.Constant)
 	return ok && c.T.Kind == model.Unknown
 }
 
 // nullable says whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it; so is
 // a field in rows in which it is not the caller's to read.
-func (f *from) nullable(e request.Expr) bool {
+func (f *from) nullable(e query.Expr) bool {
 	switch e := e.(type) {
-	case *request.FieldOf:
+	case *query.FieldOf:
 		return e.Field.Nullable || !f.trusted && f.b.mask(e.Field) >= 0 || e.Row.Parent != nil && e.Row.Via != nil && !e.Row.Via.Many
-	case *request.Call:
+	case *query.Call:
 		switch e.Op {
 		case "cast", "case", "lower", "upper", "hassubset", "hassubsequence":
 			return true
@@ -357,9 +357,9 @@ func (f *from) nullable(e request.Expr) bool {
 			}
 		}
 		return false
-	case *request.Constant:
+	case *query.Constant:
 		return e.T.Kind == model.Unknown
-	case *request.ElementOf, *request.JSONPath, *request.JSONAs, *request.SubField, *request.RootOf:
+	case *query.ElementOf, *query.JSONPath, *query.JSONAs, *query.SubField, *query.RootOf:
 		return true
 	}
 	return false

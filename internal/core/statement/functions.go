@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -55,7 +55,7 @@ var templates = map[string]string{
   from walk where at is not null and i < cardinality(%[2]s)) select bool_and(at is not null) from walk) end)`,
 }
 
-func (f *from) call(c *request.Call) string {
+func (f *from) call(c *query.Call) string {
 	switch c.Op {
 	case "case":
 		return f.caseOf(c)
@@ -88,7 +88,7 @@ func (f *from) call(c *request.Call) string {
 }
 
 // argument writes an argument in the type that its function reckons with.
-func (f *from) argument(c *request.Call, e request.Expr) string {
+func (f *from) argument(c *query.Call, e query.Expr) string {
 	sql, t := f.expr(e), e.Type()
 	switch {
 	case t.Kind == model.Enum || t.Kind == model.String && t.Fixed:
@@ -113,9 +113,9 @@ func (f *from) argument(c *request.Call, e request.Expr) string {
 }
 
 // rootOf reads a value of the row of a key; the role's rule holds for it too.
-func (f *from) rootOf(e *request.RootOf) string {
+func (f *from) rootOf(e *query.RootOf) string {
 	alias := f.b.alias(e.Row.Resource.Name)
-	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{e.Row: alias}}
+	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{e.Row: alias}}
 	where := g.key(e.Row.Resource, e.Key, alias)
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, e.Row.Resource, alias); rule != "" {
@@ -151,7 +151,7 @@ func plainSQL(t *model.Type) string {
 	return t.SQL
 }
 
-func (f *from) substring(c *request.Call) string {
+func (f *from) substring(c *query.Call) string {
 	text := f.argument(c, c.Args[0])
 	start := "greatest((" + f.expr(c.Args[1]) + ")::integer, 0) + 1"
 	if len(c.Args) == 2 {
@@ -160,7 +160,7 @@ func (f *from) substring(c *request.Call) string {
 	return "substr(" + text + ", " + start + ", greatest((" + f.expr(c.Args[2]) + ")::integer, 0))"
 }
 
-func (f *from) caseOf(c *request.Call) string {
+func (f *from) caseOf(c *query.Call) string {
 	sql := "(case"
 	for i := 0; i < len(c.Args); i += 2 {
 		sql += " when " + f.condition(c.Args[i], false) + " then " + f.converted(c.Args[i+1], c.T)
@@ -169,7 +169,7 @@ func (f *from) caseOf(c *request.Call) string {
 }
 
 // converted writes an expression in another type that holds its values.
-func (f *from) converted(e request.Expr, t *model.Type) string {
+func (f *from) converted(e query.Expr, t *model.Type) string {
 	sql := f.expr(e)
 	if e.Type().Kind == model.Instant && e.Type().Local {
 		return instant(sql, e.Type())
@@ -180,7 +180,7 @@ func (f *from) converted(e request.Expr, t *model.Type) string {
 // number matches texts that read as a number.
 const number = `'^\s*[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d{1,3})?\s*$'`
 
-func (f *from) cast(c *request.Call) string {
+func (f *from) cast(c *query.Call) string {
 	e, t := c.Args[0], c.T
 	sql, from := f.expr(e), e.Type()
 	if from.Kind == model.Instant {
@@ -207,7 +207,7 @@ func (f *from) cast(c *request.Call) string {
 }
 
 // quantifier writes any and all. all asks that there is no element for which the condition is not true.
-func (f *from) quantifier(q *request.Quantifier) string {
+func (f *from) quantifier(q *query.Quantifier) string {
 	source, g := f.over(q.Over)
 	where := append([]string(nil), source.where...)
 	if q.Body != nil {
@@ -224,7 +224,7 @@ func (f *from) quantifier(q *request.Quantifier) string {
 	return sql
 }
 
-func (f *from) count(c *request.Count) string {
+func (f *from) count(c *query.Count) string {
 	source, g := f.over(c.Over)
 	where := append([]string(nil), source.where...)
 	if c.Body != nil {
@@ -240,11 +240,11 @@ type source struct {
 }
 
 // over opens a subquery over a collection. For rows, the role's rule holds in it, unless it is part of a rule itself.
-func (f *from) over(c request.Collection) (source, *from) {
+func (f *from) over(c query.Collection) (source, *from) {
 	if c.Row == nil {
 		alias := f.b.alias("element")
 		f.b.vars[c.Element] = alias + ".v"
-		g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{}}
+		g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{}}
 		array := f.expr(c.Array)
 		if c.Array.Type().Kind == model.JSON {
 			return source{table: "jsonb_array_elements(case when jsonb_typeof(" + array + ") = 'array' then " + array + " end) " + alias + "(v)"}, g
@@ -254,7 +254,7 @@ func (f *from) over(c request.Collection) (source, *from) {
 	rel := c.Row.Via
 	near := f.row(c.Row.Parent)
 	there := f.b.alias(rel.To.Name)
-	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*request.Row]string{c.Row: there}}
+	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{c.Row: there}}
 	table, link := f.b.collection(rel, near, there, f.trusted)
 	s := source{table: table, where: []string{link}}
 	if !f.trusted {
@@ -267,7 +267,7 @@ func (f *from) over(c request.Collection) (source, *from) {
 }
 
 // jsonPath writes the value under names inside JSON, null where there is none.
-func (f *from) jsonPath(j *request.JSONPath) string {
+func (f *from) jsonPath(j *query.JSONPath) string {
 	keys := make([]string, len(j.Keys))
 	for i, k := range j.Keys {
 		keys[i] = "'" + strings.ReplaceAll(k, "'", "''") + "'"
@@ -275,7 +275,7 @@ func (f *from) jsonPath(j *request.JSONPath) string {
 	return "(" + f.json(j.Of) + " #> array[" + strings.Join(keys, ",") + "])"
 }
 
-func (f *from) json(e request.Expr) string {
+func (f *from) json(e query.Expr) string {
 	if e.Type().JSONB {
 		return f.expr(e)
 	}
@@ -283,7 +283,7 @@ func (f *from) json(e request.Expr) string {
 }
 
 // jsonAs writes a JSON value as a number, text or boolean, null where it is none: no value makes the statement fail.
-func (f *from) jsonAs(j *request.JSONAs) string {
+func (f *from) jsonAs(j *query.JSONAs) string {
 	value := f.json(j.Of)
 	name := map[model.Kind]string{model.Decimal: "number", model.String: "string", model.Boolean: "boolean"}[j.T.Kind]
 	return "(case when jsonb_typeof(" + value + ") = '" + name + "' then (" + value + " #>> '{}')::" + j.T.SQL + " end)"
@@ -291,7 +291,7 @@ func (f *from) jsonAs(j *request.JSONAs) string {
 
 // searched looks for a word in every text field that the role may read, in any case. The pattern is one that a trigram index
 // on a field serves, where there is one.
-func (f *from) searched(s *request.Searched, exact bool) string {
+func (f *from) searched(s *query.Searched, exact bool) string {
 	alias := f.row(s.Row)
 	pattern := func() string {
 		return `('%' || regexp_replace(` + f.value(s.Term, "text") + `, '([\\%_])', '\\\1', 'g') || '%')`

@@ -8,7 +8,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -75,7 +75,7 @@ func (b *builder) near(rel *model.Relation) string {
 func (b *builder) leftOut(rel *model.Relation, stay bool) string {
 	with := b.near(rel)
 	r := rel.To
-	root := request.NewRow(r)
+	root := query.NewRow(r)
 	far := b.alias(r.Name)
 	f := b.from(root, far, false)
 	table, link := b.collection(rel, "near", far, false)
@@ -147,7 +147,7 @@ func Release(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 	plan.Total = list.add("count(*)")
 	plan.Expected = list.add("(select count(*) from left_out)")
 	written := b.alias(r.Name)
-	f := b.from(request.NewRow(r), written, false)
+	f := b.from(query.NewRow(r), written, false)
 	if rule, joins := b.kept(window.Update, r, written); rule != "" {
 		f.joins.WriteString(joins)
 		plan.Guards.RuleHolds = list.add("coalesce(bool_and(" + rule + "), true)")
@@ -210,7 +210,7 @@ func Links(rel *model.Relation, scope *access.Scope) *Plan {
 // end selects columns of the rows at one end of ties. changed says that the role must be allowed to change them.
 func (b *builder) end(r *model.Resource, prefix string, columns []string, changed bool) string {
 	alias := b.alias(r.Name)
-	f := b.from(request.NewRow(r), alias, false)
+	f := b.from(query.NewRow(r), alias, false)
 	source := b.source(r, false)
 	var conditions []string
 	for i, k := range r.Key {
@@ -247,7 +247,7 @@ func (b *builder) end(r *model.Resource, prefix string, columns []string, change
 // visible selects the row at the far end of a tie, where the role may read it.
 func (b *builder) visible(rel *model.Relation, junction string) string {
 	alias := b.alias(rel.To.Name)
-	f := b.from(request.NewRow(rel.To), alias, false)
+	f := b.from(query.NewRow(rel.To), alias, false)
 	conditions := []string{pairs(rel.Through.There, junction, alias)}
 	if rule, joins := b.rule(window.Read, rel.To, alias); rule != "" {
 		f.joins.WriteString(joins)

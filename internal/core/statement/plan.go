@@ -5,12 +5,12 @@ package statement
 import (
 	"fmt"
 
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
 )
 
 // Plan is a statement that can be run again and again with other arguments.
@@ -88,8 +88,8 @@ type Column struct {
 
 // Slot says where an argument comes from. One of the members is set.
 type Slot struct {
-	Value *request.Value // a literal of the request or of the document
-	Claim *request.Claim
+	Value *query.Value // a literal of the request or of the document
+	Claim *query.Claim
 	Role  SlotRole
 	Index int // of After, Body and Listed
 }

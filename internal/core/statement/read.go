@@ -9,13 +9,13 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
 // Read plans a request for a collection or for one row. after says, for a page that continues another one, which values of
 // the last row were null (true); it is nil for a first page. full asks for all control information (JSON Format, 3.1.2).
-func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, full bool) *Plan {
+func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full bool) *Plan {
 	b := newBuilder(scope)
 	b.full = full
 	b.params = q.Params
@@ -26,7 +26,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 	table := "\nfrom " + b.origin(q) + " " + alias
 	var body string
 	switch f := b.from(q.Root, alias, false); {
-	case q.View == request.Number:
+	case q.View == query.Number:
 		where := whereClause(f.where(q, alias))
 		plan.Total = list.add("count(*)")
 		body = table + f.joins.String() + where
@@ -53,7 +53,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 	default:
 		body = b.expanded(q, alias, table, after, bounds, plan, list)
 	}
-	if !q.Count || q.View == request.Number {
+	if !q.Count || q.View == query.Number {
 		plan.SQL, plan.Slots = "select "+list.String()+body, b.slots
 		return plan
 	}
@@ -68,7 +68,7 @@ func Read(q *request.Query, scope *access.Scope, after []bool, bounds Bounds, fu
 }
 
 // expanded plans a page with relations in two steps: first the rows of the page, then, for these alone, what they expand.
-func (b *builder) expanded(q *request.Query, alias, table string, after []bool, bounds Bounds, plan *Plan, list *selectList) string {
+func (b *builder) expanded(q *query.Query, alias, table string, after []bool, bounds Bounds, plan *Plan, list *selectList) string {
 	inner := b.from(q.Root, alias, false)
 	where := inner.where(q, alias)
 	order := inner.order(q.Order)
@@ -85,7 +85,7 @@ func (b *builder) expanded(q *request.Query, alias, table string, after []bool, 
 	for i, o := range order {
 		inner.noteOrder(q.Order[i], o)
 		again[i] = o
-		if f, ok := q.Order[i].By.(*request.FieldOf); !ok || f.Row != q.Root {
+		if f, ok := q.Order[i].By.(*query.FieldOf); !ok || f.Row != q.Root {
 			name := catalog.Quote("order " + strconv.Itoa(i+1))
 			carried += ", " + o.sql + " as " + name
 			again[i].sql = alias + "." + name
@@ -132,7 +132,7 @@ func shiftColumns(columns []Column, by int) {
 }
 
 // where lists what rows of the query must meet: what the caller may see, the search, the filter.
-func (f *from) where(q *request.Query, alias string) []string {
+func (f *from) where(q *query.Query, alias string) []string {
 	var list []string
 	if q.Apply == nil { // else it holds where the first of its rows come from
 		list = f.granted(q, q.Root.Resource, alias)
@@ -147,7 +147,7 @@ func (f *from) where(q *request.Query, alias string) []string {
 }
 
 // granted lists what the role's rule, the key and the path ask of the rows of a resource.
-func (f *from) granted(q *request.Query, r *model.Resource, alias string) []string {
+func (f *from) granted(q *query.Query, r *model.Resource, alias string) []string {
 	var list []string
 	if rule, joins := f.b.rule(window.Read, r, alias); rule != "" {
 		f.joins.WriteString(joins)
@@ -161,7 +161,7 @@ func (f *from) granted(q *request.Query, r *model.Resource, alias string) []stri
 }
 
 // key is the condition for the row of a key.
-func (f *from) key(r *model.Resource, key []request.Value, alias string) []string {
+func (f *from) key(r *model.Resource, key []query.Value, alias string) []string {
 	var list []string
 	for i := range key {
 		list = append(list, "("+column(alias, r.Key[i])+" = "+f.expr(&key[i])+")")
@@ -171,7 +171,7 @@ func (f *from) key(r *model.Resource, key []request.Value, alias string) []strin
 
 // parent is the condition that a row hangs on the row before it on the path, which hangs on the one before that. The role's
 // rules hold all the way.
-func (f *from) parent(path []request.Hop, child string) string {
+func (f *from) parent(path []query.Hop, child string) string {
 	if len(path) < 2 {
 		return ""
 	}
@@ -219,7 +219,7 @@ func (l *selectList) add(sql string) int {
 func (l *selectList) String() string { return strings.Join(l.items, ", ") }
 
 // columns adds what the query selects and expands to the list, and tells where each part stands.
-func (f *from) columns(q *request.Query, alias string, list *selectList) []Column {
+func (f *from) columns(q *query.Query, alias string, list *selectList) []Column {
 	var out []Column
 	fields := q.Select
 	if fields == nil {
@@ -272,7 +272,7 @@ func (f *from) columns(q *request.Query, alias string, list *selectList) []Colum
 }
 
 // versioned says whether the rows of a query have versions: those of tables do, as they are.
-func (b *builder) versioned(q *request.Query) bool {
+func (b *builder) versioned(q *query.Query) bool {
 	r := q.Root.Resource
 	return r.Table.Kind == catalog.Base && r.View == nil && q.Apply == nil
 }
@@ -309,7 +309,7 @@ func shown(alias string, field *model.Field) string {
 }
 
 // one adds the record of a relation to one; it is null where there is no row, or none that the role may read.
-func (f *from) one(e *request.Expansion, list *selectList) Column {
+func (f *from) one(e *query.Expansion, list *selectList) Column {
 	alias := f.row(e.Query.Root)
 	inner := &selectList{}
 	columns := f.shown(e, alias, inner)
@@ -319,7 +319,7 @@ func (f *from) one(e *request.Expansion, list *selectList) Column {
 }
 
 // many adds the array of a relation to many, gathered beside each row, and its total where that is asked for.
-func (f *from) many(e *request.Expansion, alias string, list *selectList) []Column {
+func (f *from) many(e *query.Expansion, alias string, list *selectList) []Column {
 	b, q, rel := f.b, e.Query, e.Relation
 	there := b.alias(rel.To.Name)
 	g := b.from(q.Root, there, f.trusted)
@@ -355,7 +355,7 @@ func (f *from) many(e *request.Expansion, alias string, list *selectList) []Colu
 }
 
 // shown adds what the rows of an expansion show: their columns, or no more than their links.
-func (f *from) shown(e *request.Expansion, alias string, list *selectList) []Column {
+func (f *from) shown(e *query.Expansion, alias string, list *selectList) []Column {
 	if e.Only == "ref" {
 		return link(e.Relation.To, alias, list)
 	}
@@ -363,8 +363,8 @@ func (f *from) shown(e *request.Expansion, alias string, list *selectList) []Col
 }
 
 // answer adds what the rows of a request show.
-func (f *from) answer(q *request.Query, alias string, list *selectList) []Column {
-	if q.View == request.Refs {
+func (f *from) answer(q *query.Query, alias string, list *selectList) []Column {
+	if q.View == query.Refs {
 		return link(q.Root.Resource, alias, list)
 	}
 	return f.columns(q, alias, list)
@@ -412,7 +412,7 @@ type orderTerm struct{ sql, direction string }
 
 // order writes the terms of an order. Null comes before everything (Protocol, 11.2.6.2); columns that can't be null don't say
 // so, as only then an index serves the order.
-func (f *from) order(terms []request.Term) []orderTerm {
+func (f *from) order(terms []query.Term) []orderTerm {
 	out := make([]orderTerm, len(terms))
 	for i, t := range terms {
 		out[i].sql = f.expr(t.By)
@@ -441,7 +441,7 @@ func orderBy(terms []orderTerm) string {
 
 // after is the condition for the rows that come after one whose order values are the arguments: less or greater in the first
 // value, or equal there and after it in the rest.
-func (f *from) after(terms []request.Term, null []bool) string {
+func (f *from) after(terms []query.Term, null []bool) string {
 	values := make([]string, len(terms))
 	columns := make([]string, len(terms))
 	plain, oneWay := true, true

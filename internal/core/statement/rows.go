@@ -8,7 +8,7 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
@@ -185,7 +185,7 @@ func DeleteRows(r *model.Resource, w Rows, scope *access.Scope) *Plan {
 }
 
 // UpdateRows plans the change of rows by their keys.
-func UpdateRows(q *request.Query, w Rows, scope *access.Scope) *Plan {
+func UpdateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(r, w)
@@ -212,7 +212,7 @@ func UpdateRows(q *request.Query, w Rows, scope *access.Scope) *Plan {
 }
 
 // CreateRows plans the insertion of rows. A field that only some of them give goes to its default in the others.
-func CreateRows(q *request.Query, w Rows, scope *access.Scope) *Plan {
+func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	input := b.input(r, w)
@@ -319,7 +319,7 @@ func (b *builder) tied(rel *model.Relation, far string) string {
 }
 
 // numbered answers a write of many with its rows, as the query shows them or as far as later steps need them, with guards of their own.
-func (b *builder) numbered(with string, q *request.Query, w Rows, op window.Operation) *Plan {
+func (b *builder) numbered(with string, q *query.Query, w Rows, op window.Operation) *Plan {
 	plan := newPlan()
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
@@ -354,7 +354,7 @@ func (p *Plan) returns(list *selectList, alias string, fields []*model.Field) {
 }
 
 // counted counts what a write of many has written and tells what it has not. root is nil where no row is left to be looked at.
-func (b *builder) counted(input, write string, root *request.Row, op window.Operation) *Plan {
+func (b *builder) counted(input, write string, root *query.Row, op window.Operation) *Plan {
 	plan := newPlan()
 	alias, joins := "w", ""
 	list := &selectList{}

@@ -11,7 +11,7 @@ import (
 	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
 )
@@ -99,7 +99,7 @@ func TestWrite(t *testing.T) {
 	office := access.Caller{Subject: "x", Roles: []string{"office"}}
 	both := access.Caller{Subject: "x", Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3.0}}
 	type write struct {
-		q     *request.Query
+		q     *query.Query
 		r     *model.Resource
 		scope *access.Scope
 	}

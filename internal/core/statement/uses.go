@@ -3,12 +3,12 @@ package statement
 import (
 	"slices"
 
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 )
 
 // note tells of a field of a table's row how it is used.
-func (f *from) note(e request.Expr, how func(u *Use, column string)) {
-	field, ok := e.(*request.FieldOf)
+func (f *from) note(e query.Expr, how func(u *Use, column string)) {
+	field, ok := e.(*query.FieldOf)
 	if !ok || field.Row.Resource.Table == nil || field.Row.Resource.Query != nil || field.Row.Resource.Derived {
 		return
 	}
@@ -33,10 +33,10 @@ func appendNew(list []string, s string) []string {
 }
 
 // noteComparison tells of a field that is compared with what is known before the row.
-func (f *from) noteComparison(c *request.Call) {
+func (f *from) noteComparison(c *query.Call) {
 	for i, side := range c.Args {
 		switch c.Args[1-i].(type) {
-		case *request.Value, *request.Claim, *request.Constant:
+		case *query.Value, *query.Claim, *query.Constant:
 		default:
 			continue
 		}
@@ -51,6 +51,6 @@ func (f *from) noteComparison(c *request.Call) {
 	}
 }
 
-func (f *from) noteOrder(t request.Term, o orderTerm) {
+func (f *from) noteOrder(t query.Term, o orderTerm) {
 	f.note(t.By, func(u *Use, column string) { u.Order = append(u.Order, column+o.direction) })
 }

@@ -6,13 +6,13 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
 // Conditions plans whether a row meets each of some rules: a column for each, in their order. There is no row where the key
 // names none.
-func Conditions(q *request.Query, rules []*access.Rule, scope *access.Scope) *Plan {
+func Conditions(q *query.Query, rules []*access.Rule, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
@@ -50,7 +50,7 @@ func Covered(rule *access.Rule, r *model.Resource, scope *access.Scope) *Plan {
 }
 
 // Shown is the statement of an operation to be looked at, of a write as it would be with all the fields that the role may give.
-func Shown(q *request.Query, op window.Operation, fields []*model.Field, scope *access.Scope) string {
+func Shown(q *query.Query, op window.Operation, fields []*model.Field, scope *access.Scope) string {
 	switch op {
 	case window.Create:
 		return Create(q, fields, scope).SQL

@@ -8,14 +8,14 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/model"
-	"eagerwindow/internal/core/request"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/window"
 )
 
 // Create plans the insertion of one row. Body slots stand for the fields in their order; presets are added. The row as
 // stored comes back as the query selects and expands it, with the guards that say whether it meets the role's rule and whether
 // the role may read it.
-func Create(q *request.Query, fields []*model.Field, scope *access.Scope) *Plan {
+func Create(q *query.Query, fields []*model.Field, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	b.fields = fields
 	r := q.Root.Resource
@@ -39,7 +39,7 @@ func returning(write string) writing {
 
 // Update plans the change of one row; defaults are fields that go to their default. The role's rule must hold for the row before
 // and after. Where it is conditional, the row must have one of the versions that the request gives.
-func Update(q *request.Query, fields, defaults []*model.Field, scope *access.Scope, conditional bool) *Plan {
+func Update(q *query.Query, fields, defaults []*model.Field, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
 	b.fields = fields
 	r := q.Root.Resource
@@ -80,7 +80,7 @@ func updating(t *catalog.Table, alias string, set []string, using, where string)
 }
 
 // Delete plans the deletion of one row.
-func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
+func Delete(q *query.Query, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
@@ -96,7 +96,7 @@ func Delete(q *request.Query, scope *access.Scope, conditional bool) *Plan {
 
 // UpdateEach plans the change of every row that the filter of a path meets and the role may write; the plan's Total is their number.
 // Its guard tells whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
-func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
+func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
 	b.fields = fields
 	r := q.Root.Resource
@@ -132,7 +132,7 @@ func UpdateEach(q *request.Query, fields []*model.Field, scope *access.Scope, sh
 
 // DeleteEach plans the deletion of every row that the filter of a path meets and the role may delete; the plan's Total is their
 // number.
-func DeleteEach(q *request.Query, scope *access.Scope) *Plan {
+func DeleteEach(q *query.Query, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	target, alias, same := b.matching(q, window.Delete)
 	plan := newPlan()
@@ -143,7 +143,7 @@ func DeleteEach(q *request.Query, scope *access.Scope) *Plan {
 }
 
 // Touched plans how many rows a write of every row of a filter would write: the plan's Total.
-func Touched(q *request.Query, scope *access.Scope, op window.Operation) *Plan {
+func Touched(q *query.Query, scope *access.Scope, op window.Operation) *Plan {
 	b := newBuilder(scope)
 	plan := newPlan()
 	plan.Uses = b.uses
@@ -155,7 +155,7 @@ func Touched(q *request.Query, scope *access.Scope, op window.Operation) *Plan {
 
 // matching selects the keys of the rows that a filter meets and the role may write, and tells how a row is tied to its key. The
 // filter sees the rows that the role may read, so that what it can't read can't be told from what is written.
-func (b *builder) matching(q *request.Query, op window.Operation) (target, alias, same string) {
+func (b *builder) matching(q *query.Query, op window.Operation) (target, alias, same string) {
 	r := q.Root.Resource
 	inner := b.alias(r.Name)
 	f := b.from(q.Root, inner, false)
@@ -212,7 +212,7 @@ func (b *builder) body(i int, t *model.Type) string {
 }
 
 // target is the condition for the row of the key that the role may write.
-func (b *builder) target(q *request.Query, alias string, op window.Operation, conditional bool) (using, where string) {
+func (b *builder) target(q *query.Query, alias string, op window.Operation, conditional bool) (using, where string) {
 	r := q.Root.Resource
 	f := b.from(q.Root, alias, false)
 	keys := make([]string, len(q.Key))
@@ -274,7 +274,7 @@ func (b *builder) guard(f *from, list *selectList, op window.Operation, r *model
 
 // answer reads the row back that a statement writes under an alias, as the role may see it. Where that takes no other table, the
 // statement returns it itself, which is the faster way.
-func (b *builder) answer(write writing, alias string, q *request.Query, op window.Operation) *Plan {
+func (b *builder) answer(write writing, alias string, q *query.Query, op window.Operation) *Plan {
 	plan := newPlan()
 	root := q.Root
 	r := root.Resource

@@ -1,4 +1,4 @@
-package request
+package query
 
 import (
 	"encoding/base64"
@@ -16,7 +16,7 @@ import (
 )
 
 // naturalType is what a literal is where nothing else tells.
-func naturalType(c syntax.Class) *model.Type {
+func NaturalType(c syntax.Class) *model.Type {
 	switch c {
 	case syntax.Whole:
 		return model.Int64Type
@@ -42,8 +42,8 @@ func naturalType(c syntax.Class) *model.Type {
 
 // fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
 // be wider than t: id eq 7.5 compares as decimals.
-func fitting(c syntax.Class, t *model.Type) *model.Type {
-	if c == syntax.Segment && sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
+func Fitting(c syntax.Class, t *model.Type) *model.Type {
+	if c == syntax.Segment && Sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
 		return t
 	}
 	switch t.Kind {
@@ -94,7 +94,7 @@ func fitting(c syntax.Class, t *model.Type) *model.Type {
 }
 
 // exampleOf shows how a value of the type is written.
-func exampleOf(t *model.Type) string {
+func ExampleOf(t *model.Type) string {
 	switch t.Kind {
 	case model.Boolean:
 		return "true"
@@ -125,18 +125,18 @@ func exampleOf(t *model.Type) string {
 // Arg is the value of the literal as an argument of a statement: int64, float64, string, bool, time.Time, []byte, or a slice
 // of one of these for a list. literals are those of the request at hand.
 func (v *Value) Arg(literals []syntax.Literal) (any, error) {
-	l := v.literal(literals)
+	l := v.Literal(literals)
 	if l.Class == syntax.Several {
 		return v.listArg(l)
 	}
-	arg, err := argument(l, v.T)
+	arg, err := Argument(l, v.T)
 	if n, ok := arg.(int64); ok && v.Narrow && n != int64(int32(n)) {
 		return nil, err
 	}
 	return arg, err
 }
 
-func (v *Value) literal(literals []syntax.Literal) syntax.Literal {
+func (v *Value) Literal(literals []syntax.Literal) syntax.Literal {
 	if v.Fixed != nil {
 		return *v.Fixed
 	}
@@ -161,7 +161,7 @@ func (v *Value) listArg(l syntax.Literal) (any, error) {
 func listOf[T any](l syntax.Literal, t *model.Type) ([]T, error) {
 	out := make([]T, len(l.Items))
 	for i, item := range l.Items {
-		a, err := argument(item, t)
+		a, err := Argument(item, t)
 		if err != nil {
 			return nil, err
 		}
@@ -171,13 +171,13 @@ func listOf[T any](l syntax.Literal, t *model.Type) ([]T, error) {
 		case time.Time:
 			out[i] = any(TimeText(a, t.Kind)).(T)
 		case []byte:
-			out[i] = any(`\x` + hexString(a)).(T)
+			out[i] = any(`\x` + HexString(a)).(T)
 		}
 	}
 	return out, nil
 }
 
-func hexString(b []byte) string {
+func HexString(b []byte) string {
 	const digits = "0123456789abcdef"
 	out := make([]byte, 0, 2*len(b))
 	for _, c := range b {
@@ -194,7 +194,7 @@ func IsDuration(s string) bool {
 }
 
 // argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
-func argument(l syntax.Literal, t *model.Type) (any, error) {
+func Argument(l syntax.Literal, t *model.Type) (any, error) {
 	if l.Class == syntax.Absent {
 		return nil, nil
 	}
@@ -273,7 +273,7 @@ func argument(l syntax.Literal, t *model.Type) (any, error) {
 		return b, nil
 	}
 	if t == PatternType {
-		if err := checkPattern(l); err != nil {
+		if err := CheckPattern(l); err != nil {
 			return nil, err
 		}
 	}
@@ -321,7 +321,7 @@ func TimeText(t time.Time, kind model.Kind) string {
 	return fmt.Sprintf("%04d%s BC", 1-t.Year(), text[syntax.YearLength(text):])
 }
 
-func compilePattern(text string) error {
+func CompilePattern(text string) error {
 	_, err := regexp.Compile(text)
 	return err
 }
@@ -337,4 +337,27 @@ func enumChoices(text string, values []string) string {
 		return ", which are " + fault.Quoted(values)
 	}
 	return fault.Suggest(text, values)
+}
+
+// PatternType marks the argument of matchesPattern: it is checked to be an expression of an engine without backtracking.
+var PatternType = &model.Type{Kind: model.String, SQL: "text"}
+
+// checkPattern refuses what is no regular expression without backtracking: back references and look-around.
+func CheckPattern(l syntax.Literal) error {
+	if len(l.Text) > 500 {
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read", strconv.Itoa(len(l.Text)))
+	}
+	if err := CompilePattern(l.Text); err != nil {
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	return nil
+}
+
+// Sortable reports whether values of the type can be put in order.
+func Sortable(t *model.Type) bool {
+	switch t.Kind {
+	case model.Unknown, model.JSON, model.Collection, model.Complex, model.Range, model.Opaque:
+		return false
+	}
+	return true
 }

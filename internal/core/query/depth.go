@@ -1,4 +1,4 @@
-package request
+package query
 
 // Depth is how many relations deep a query goes: along its path, what it expands, and the paths of its expressions.
 func (q *Query) Depth() int {

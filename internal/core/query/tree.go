@@ -1,4 +1,6 @@
-package request
+// Package query is a request as it is understood: a tree whose names and types are settled, which access checks and statement turns into
+// SQL. Package request makes it.
+package query
 
 import (
 	"eagerwindow/internal/core/model"
@@ -193,7 +195,7 @@ func (r *RootOf) Type() *model.Type { return r.Of.Type() }
 func (e *ElementOf) Type() *model.Type { return e.Var.T }
 
 // Type is the type of the expression.
-func (j *JSONPath) Type() *model.Type { return jsonType }
+func (j *JSONPath) Type() *model.Type { return JsonType }
 
 // Type is the type of the expression.
 func (j *JSONAs) Type() *model.Type { return j.T }
@@ -207,7 +209,7 @@ func (q *Quantifier) Type() *model.Type { return model.BooleanType }
 // Type is the type of the expression.
 func (c *Count) Type() *model.Type { return model.Int64Type }
 
-var jsonType = &model.Type{Kind: model.JSON, SQL: "jsonb", JSONB: true}
+var JsonType = &model.Type{Kind: model.JSON, SQL: "jsonb", JSONB: true}
 
 // Type is the type of the expression.
 func (v *Value) Type() *model.Type { return v.T }
@@ -260,5 +262,85 @@ func Walk(e Expr, visit func(Expr)) {
 	case *Count:
 		Walk(e.Over.Array, visit)
 		Walk(e.Body, visit)
+	}
+}
+
+// View is what is wanted of the place that a path leads to.
+type View uint8
+
+// The views.
+const (
+	Rows   View = iota // its rows, or its row
+	Number             // $count: how many rows there are
+	Refs               // $ref: their links
+	Bare               // $value: the field's bare value
+	Each               // $each: every row of a filter, for a write
+)
+
+// Apply is how rows are transformed before filter, orderby and the rest of a request see them. Each phase takes the rows of the
+// one before, the first those of the resource, and passes them on grouped; the last passes them on as they are.
+type Apply struct{ Phases []*Phase }
+
+// Phase is what is done with rows of one shape.
+type Phase struct {
+	Root     *Row
+	Branches []*Apply // concat: the phase takes the rows of all of these
+	Steps    []Step
+	Group    *Group // nil in the last phase
+}
+
+// Step keeps some of the rows. Where it orders or cuts, what comes after sees no more than what is left.
+type Step struct {
+	Where     Expr // filter, search
+	Order     []Term
+	Top, Skip *Value
+	Running   *Running
+}
+
+// Running keeps the first rows of an order until the sum of By reaches an amount, or a share of the sum of all.
+type Running struct {
+	By      Expr
+	Amount  *Value
+	Percent bool
+}
+
+// Group makes one row of many. Fields are those of the rows that come out: first the keys, then the aggregates.
+type Group struct {
+	Keys       []Expr
+	Sets       [][]int // which keys tell groups apart, where rollup asks for several answers; nil: all of them
+	Aggregates []Aggregate
+	Fields     []*model.Field
+}
+
+// Aggregate is a value over a group.
+type Aggregate struct {
+	Method string // $count, sum, min, max, average, countdistinct
+	By     Expr   // nil for $count
+	Where  Expr   // only rows that meet this; nil: all
+}
+
+// Walk visits the expressions of all steps.
+func (a *Apply) Walk(visit func(Expr)) {
+	for _, p := range a.Phases {
+		for _, b := range p.Branches {
+			b.Walk(visit)
+		}
+		for _, s := range p.Steps {
+			Walk(s.Where, visit)
+			for _, t := range s.Order {
+				if !t.Implied {
+					Walk(t.By, visit)
+				}
+			}
+		}
+		if p.Group != nil {
+			for _, k := range p.Group.Keys {
+				Walk(k, visit)
+			}
+			for _, g := range p.Group.Aggregates {
+				Walk(g.By, visit)
+				Walk(g.Where, visit)
+			}
+		}
 	}
 }

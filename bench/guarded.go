@@ -39,6 +39,7 @@ func publishGuarded(ctx context.Context, s *service.Service) error {
 			return err
 		}
 	}
-	_, err := s.AddClient(ctx, "guarded", "clerk", identity.NewClient{Secret: guardedSecret, Roles: []string{"clerk"}, Claims: map[string]any{"closed": "N99"}})
+	_, err := s.AddClient(ctx, "guarded", "clerk", identity.NewClient{Secret: guardedSecret, Roles: []string{"clerk"},
+		Claims: map[string]any{"closed": "N99"}})
 	return err
 }

@@ -76,7 +76,8 @@ func answer(w http.ResponseWriter, v any, err error) {
 }
 
 func (h hand) list(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2", r.URL.Query().Get("status"), limit(r))
+	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2",
+		r.URL.Query().Get("status"), limit(r))
 	if err != nil {
 		answer(w, nil, err)
 		return
@@ -120,7 +121,8 @@ func (h hand) create(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "bad body", http.StatusBadRequest)
 		return
 	}
-	rows, err := h.pool.Query(r.Context(), "insert into harbour.cargo_item (port_call_id, description, hs_code, tonnes) values ($1, $2, $3, $4) returning id, port_call_id, description, hs_code, tonnes, dangerous_class, stowage",
+	rows, err := h.pool.Query(r.Context(), "insert into harbour.cargo_item (port_call_id, description, hs_code, tonnes) values ($1, $2, "+
+		"$3, $4) returning id, port_call_id, description, hs_code, tonnes, dangerous_class, stowage",
 		in.PortCallID, in.Description, in.HSCode, in.Tonnes)
 	if err != nil {
 		answer(w, nil, err)
@@ -149,7 +151,9 @@ func (h hand) change(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "bad body", http.StatusBadRequest)
 		return
 	}
-	rows, err := h.pool.Query(r.Context(), "update harbour.port_call set etd = coalesce($2, etd), remarks = coalesce($3, remarks) where id = $1 returning "+columns, id, in.ETD, in.Remarks)
+	rows, err := h.pool.Query(r.Context(),
+		"update harbour.port_call set etd = coalesce($2, etd), remarks = coalesce($3, remarks) where id = $1 returning "+columns, id, in.ETD,
+		in.Remarks)
 	if err != nil {
 		answer(w, nil, err)
 		return
@@ -159,7 +163,8 @@ func (h hand) change(w http.ResponseWriter, r *http.Request) {
 }
 
 func (h hand) withCargo(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2", r.URL.Query().Get("status"), limit(r))
+	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2",
+		r.URL.Query().Get("status"), limit(r))
 	if err != nil {
 		answer(w, nil, err)
 		return
@@ -175,7 +180,8 @@ func (h hand) withCargo(w http.ResponseWriter, r *http.Request) {
 		ids[i], at[c.ID] = c.ID, i
 		out[i] = portCallWithCargo{c, []cargoItem{}}
 	}
-	rows, err = h.pool.Query(r.Context(), "select id, port_call_id, description, tonnes from harbour.cargo_item where port_call_id = any($1) order by id", ids)
+	rows, err = h.pool.Query(r.Context(),
+		"select id, port_call_id, description, tonnes from harbour.cargo_item where port_call_id = any($1) order by id", ids)
 	if err != nil {
 		answer(w, nil, err)
 		return
@@ -190,7 +196,8 @@ func (h hand) withCargo(w http.ResponseWriter, r *http.Request) {
 
 // floor reads the rows and encodes nothing: no handler can be faster.
 func (h hand) floor(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2", pgx.QueryResultFormats{pgx.BinaryFormatCode}, r.URL.Query().Get("status"), limit(r))
+	rows, err := h.pool.Query(r.Context(), "select "+columns+" from harbour.port_call where status = $1 order by eta desc, id limit $2",
+		pgx.QueryResultFormats{pgx.BinaryFormatCode}, r.URL.Query().Get("status"), limit(r))
 	if err != nil {
 		answer(w, nil, err)
 		return

@@ -146,7 +146,8 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 			}
 		}
 	}
-	return []figure{{"introspect 1,000 tables", best["introspect"], "s", 2}, {"bind", best["bind"], "s", 1}, {"description", best["description"], "s", 1}, {"metadata", best["metadata"], "s", 1}}, nil
+	return []figure{{"introspect 1,000 tables", best["introspect"], "s", 2}, {"bind", best["bind"], "s", 1},
+		{"description", best["description"], "s", 1}, {"metadata", best["metadata"], "s", 1}}, nil
 }
 
 // memory is the memory of the service with the large window in it, after its description and metadata have been asked for.

@@ -1,7 +1,8 @@
 // Command bench measures Eager Window beside handlers written by hand, in one run, alternating, against one database, at 16
 // connections. Each side is a process of its own, and so is the load. It prints the medians of requests a second, p50 and p99, and
 // the median of the rounds' ratios with its standard error, as a table and, with -json FILE, as JSON. Only the ratios mean something:
-// machines are noisy, and the two sides of one round run next to each other. More -rounds make the error smaller. A round during which the host took the processors away is run again.
+// machines are noisy, and the two sides of one round run next to each other. More -rounds make the error smaller. A round during which the
+// host took the processors away is run again.
 package main
 
 import (
@@ -57,13 +58,20 @@ var races = []race{
 	{"create", "/api/saltmere/cargo_items", "/cargo_items", 0.95, "POST", newItem},
 	{"change", "/api/saltmere/port_calls/ROW?" + chosen, "/port_calls/ROW", 0.95, "PATCH", newTime},
 	{"1 row by key", "/api/saltmere/port_calls/4711?" + chosen, "/port_calls/4711", 1.0, "", ""},
-	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen, "/port_calls?status=departed&top=1", 0, "", ""},
-	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/port_calls?status=departed&top=20", 1.4, "", ""},
-	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/port_calls?status=departed&top=1000", 2.7, "", ""},
-	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen + "&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3, "", ""},
-	{"20 rows, harbour/large", "/api/large/port_call?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 1.0, "", ""},
-	{"20 rows, guarded/open", "/api/guarded/port_calls?orderby=eta%20desc&top=20&" + chosen, "/api/open/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 0.95, "", ""},
-	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen, "/floor?status=departed&top=1000", 0.8, "", ""},
+	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen,
+		"/port_calls?status=departed&top=1", 0, "", ""},
+	{"list, 20 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen,
+		"/port_calls?status=departed&top=20", 1.4, "", ""},
+	{"list, 1000 rows", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen,
+		"/port_calls?status=departed&top=1000", 2.7, "", ""},
+	{"20 rows, nested", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen +
+		"&expand=cargo_items(select=id,description,tonnes;orderby=id)", "/with_cargo?status=departed&top=20", 1.3, "", ""},
+	{"20 rows, harbour/large", "/api/large/port_call?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen,
+		"/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 1.0, "", ""},
+	{"20 rows, guarded/open", "/api/guarded/port_calls?orderby=eta%20desc&top=20&" + chosen,
+		"/api/open/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=20&" + chosen, 0.95, "", ""},
+	{"1000 rows, floor", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1000&" + chosen,
+		"/floor?status=departed&top=1000", 0.8, "", ""},
 }
 
 // side is what one side of a race did.
@@ -218,7 +226,8 @@ func (r race) run(ours, hand string, tokens map[string]string, rounds int, lengt
 }
 
 // round attacks both sides, one after the other, and says what share of the processors' time the host took away meanwhile.
-func (r race) round(ours, hand string, tokens map[string]string, length time.Duration, handFirst bool) (x, y side, stolen float64, err error) {
+func (r race) round(ours, hand string, tokens map[string]string, length time.Duration, handFirst bool) (x, y side, stolen float64,
+	err error) {
 	before := readClock()
 	first := func() { x, err = r.attack(ours+r.ours, tokenFor(r.ours, tokens), length) }
 	second := func() { y, err = r.attack(hand+r.hand, tokenFor(r.hand, tokens), length) }
@@ -324,7 +333,8 @@ func medians(list []side) side {
 		}
 		return median(v)
 	}
-	return side{of(func(s side) float64 { return s.Rate }), of(func(s side) float64 { return s.P50 }), of(func(s side) float64 { return s.P99 })}
+	return side{of(func(s side) float64 { return s.Rate }), of(func(s side) float64 { return s.P50 }),
+		of(func(s side) float64 { return s.P99 })}
 }
 
 func median(v []float64) float64 {
@@ -348,7 +358,8 @@ func print(out io.Writer, results []result) {
 		if r.Goal > 0 {
 			goal = fmt.Sprintf("%.2f", r.Goal)
 		}
-		fmt.Fprintf(w, "%s\t%.0f\t%.2f\t%.2f\t%.0f\t%.2f\t%.2f\t%.2f\t%.2f\t%s\t%d\t\n", r.Name, r.Ours.Rate, r.Ours.P50, r.Ours.P99, r.Hand.Rate, r.Hand.P50, r.Hand.P99, r.Ratio, r.Error, goal, r.Again)
+		fmt.Fprintf(w, "%s\t%.0f\t%.2f\t%.2f\t%.0f\t%.2f\t%.2f\t%.2f\t%.2f\t%s\t%d\t\n", r.Name, r.Ours.Rate, r.Ours.P50, r.Ours.P99, r.Hand.Rate,
+			r.Hand.P50, r.Hand.P99, r.Ratio, r.Error, goal, r.Again)
 	}
 	w.Flush()
 }

@@ -101,12 +101,15 @@ func TestAsk(t *testing.T) {
 	p.shows(answer, "10 of 10 rows", "Grey Petrel")
 
 	p.click("Add a condition")
-	p.do("name contains", chromedp.WaitVisible(`select[name=field]`), choose("field", "name"), choose("operator", "contains"), chromedp.SendKeys(`input[name=value]`, "Petrel\n"))
+	p.do("name contains", chromedp.WaitVisible(`select[name=field]`), choose("field", "name"), choose("operator", "contains"),
+		chromedp.SendKeys(`input[name=value]`, "Petrel\n"))
 	p.shows(sentence, "name contains Petrel")
 	p.shows(answer, "1 of 1 rows")
 
-	p.do("type an address", mark(address), chromedp.SendKeys(address, "/port_calls?filter=vessel/flag eq 'NO' and eta lt 2026-07-01T00:00:00Z&expand=vessel(select=name)&orderby=eta desc&top=5&count=true\r"))
-	p.shows(sentence, "read port_calls with vessel", "vessel/flag is NO and eta is before 2026-07-01", "by eta, last first", "the first 5, counted")
+	p.do("type an address", mark(address), chromedp.SendKeys(address, "/port_calls?filter=vessel/flag eq 'NO' and eta lt "+
+		"2026-07-01T00:00:00Z&expand=vessel(select=name)&orderby=eta desc&top=5&count=true\r"))
+	p.shows(sentence, "read port_calls with vessel", "vessel/flag is NO and eta is before 2026-07-01", "by eta, last first",
+		"the first 5, counted")
 	p.shows(answer, "200", "5 of ")
 
 	p.do("read what is not granted", mark(address), chromedp.SendKeys(address, "/port_calls?select=remarks\r"))
@@ -129,8 +132,10 @@ func TestWrite(t *testing.T) {
 	at := func(query string) {
 		p.do("open "+query, chromedp.Navigate(r.URL+"/ask/saltmere?"+query), chromedp.WaitVisible(touch))
 	}
-	p.do("sign in", chromedp.Navigate(r.URL+"/ask/saltmere?q="+url.QueryEscape("/port_calls?filter=status eq 'cancelled'&top=20&count=true")), chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.do("sign in", chromedp.Navigate(r.URL+"/ask/saltmere?q="+url.QueryEscape("/port_calls?filter=status eq 'cancelled'&top=20&count=true")),
+		chromedp.WaitVisible(`input[name=email]`),
+		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		chromedp.WaitVisible(answer))
 	p.click("Verb")
 	p.click("change")
 	p.shows(sentence, "As operator change every row of port_calls where status eq 'cancelled'")
@@ -140,9 +145,11 @@ func TestWrite(t *testing.T) {
 	p.shows(`.cm-tooltip-autocomplete`, "remarks", "berth_code", "vessel_id")
 	p.do("go on", chromedp.KeyEvent(`rem`))
 	p.shows(`.cm-tooltip-autocomplete`, "remarks")
-	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`), chromedp.Click(touch+" button"))
+	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`),
+		chromedp.Click(touch+" button"))
 	p.shows(answer, "204 No Content", " rows written")
-	if n := count(t, r, "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"); n != 0 {
+	const others = "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"
+	if n := count(t, r, others); n != 0 {
 		t.Errorf("%d rows are not as they should be", n)
 	}
 
@@ -170,16 +177,19 @@ func TestLights(t *testing.T) {
 	p.signIn(r, "/lights/saltmere", facade)
 	p.shows(grant, "What anyone without a token can reach", "arrivals_board: read, 5 fields")
 	p.click("agent on port_calls: create some rows or fields, read some rows or fields, update some rows or fields, delete not granted")
-	p.shows(grant, "A shipping agent, for its own vessels.", "6000 requests per minute", "12 of 13 fields, not remarks", "status is set to expected", "delete", "not granted")
+	p.shows(grant, "A shipping agent, for its own vessels.", "6000 requests per minute", "12 of 13 fields, not remarks",
+		"status is set to expected", "delete", "not granted")
 	p.do("think of agent 3", chromedp.SendKeys(`input[name=agent_id]`, "3"))
 	p.shows(grant, "318 of 12,000 rows", "19 of 12,000 rows")
 	p.click("Why …")
-	p.do("ask why", chromedp.WaitVisible(`select[name=operation]`), choose("operation", "update"), chromedp.SendKeys(`input[name=key]`, "17\n"))
+	p.do("ask why", chromedp.WaitVisible(`select[name=operation]`), choose("operation", "update"),
+		chromedp.SendKeys(`input[name=key]`, "17\n"))
 	p.shows(`[data-part=why]`, "No.", "agent may not update port_calls/17", "vessel/agent_id eq 3", "does not hold", "To allow it")
 
 	p.click("Edit grant")
 	rule := func(operation, text string) {
-		p.do("type a rule", chromedp.Click(`[aria-label="Rows of `+operation+`"]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(text))
+		p.do("type a rule", chromedp.Click(`[aria-label="Rows of `+operation+`"]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+			chromedp.KeyEvent(text))
 	}
 	rule("read", "vessel/ag")
 	p.shows(`.cm-tooltip-autocomplete`, "agent_id", "one of agents")
@@ -212,9 +222,11 @@ func TestCallers(t *testing.T) {
 	p, r := open(t)
 	const roster, caller = `[data-part=roster]`, `[data-part=caller]`
 	p.signIn(r, "/callers/saltmere", roster)
-	p.shows(roster, "agent-demo", "agent_id 3", "Nobody has an account yet.", "https://id.saltmere.example", "no keys are named, so they are refused")
+	p.shows(roster, "agent-demo", "agent_id 3", "Nobody has an account yet.", "https://id.saltmere.example",
+		"no keys are named, so they are refused")
 	p.click("Add a program")
-	p.do("a program of an agent", chromedp.WaitVisible(`input[name=id]`), chromedp.SendKeys(`input[name=id]`, "timetable"), chromedp.Click(`input[name="role agent"]`))
+	p.do("a program of an agent", chromedp.WaitVisible(`input[name=id]`), chromedp.SendKeys(`input[name=id]`, "timetable"),
+		chromedp.Click(`input[name="role agent"]`))
 	p.click("Add")
 	p.shows(`[role=alert]`, `role "agent" needs the claim "agent_id"`)
 	p.do("with its claim", chromedp.SendKeys(`input[name="claim agent_id"]`, "7"))
@@ -222,7 +234,8 @@ func TestCallers(t *testing.T) {
 	p.shows(`[data-part=secret]`, "timetable may call. Its secret, shown this once", "/auth/saltmere/token")
 	p.shows(roster, "timetable", "agent_id 7")
 	p.click("Add a person")
-	p.do("a person of the office", chromedp.WaitVisible(`input[name=id][type=email]`), chromedp.SendKeys(`input[name=id]`, "ada@board.example"), chromedp.Click(`input[name="role office"]`))
+	p.do("a person of the office", chromedp.WaitVisible(`input[name=id][type=email]`),
+		chromedp.SendKeys(`input[name=id]`, "ada@board.example"), chromedp.Click(`input[name="role office"]`))
 	p.click("Add")
 	p.shows(`[data-part=secret]`, "ada@board.example may call. The password, shown this once")
 	p.click("ada@board.example")
@@ -239,7 +252,8 @@ func TestCallers(t *testing.T) {
 	p.click("Remove timetable")
 	p.shows(caller, "Choose a caller")
 	list, err := r.Operator.Callers(context.Background(), "saltmere")
-	if err != nil || len(list.Clients) != len(demo.Clients) || len(list.Accounts) != 1 || !list.Accounts[0].Disabled || strings.Join(list.Accounts[0].Roles, " ") != "pilot office" {
+	if err != nil || len(list.Clients) != len(demo.Clients) || len(list.Accounts) != 1 || !list.Accounts[0].Disabled ||
+		strings.Join(list.Accounts[0].Roles, " ") != "pilot office" {
 		t.Errorf("%+v %v", list, err)
 	}
 	p.click("New key …")
@@ -252,7 +266,8 @@ func TestCallers(t *testing.T) {
 func (p page) signIn(r *harbourtest.Running, path, waitFor string) {
 	p.t.Helper()
 	p.do("sign in", chromedp.Navigate(r.URL+path), chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(waitFor))
+		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		chromedp.WaitVisible(waitFor))
 }
 
 // clean says whether the page fits and asks nothing of others.
@@ -262,7 +277,8 @@ func (p page) clean() {
 	if err != nil || wide {
 		p.t.Errorf("the page is wider than 1280: %v, %v", wide, err)
 	}
-	foreign, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin))`))
+	foreign, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[[]string](`performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith(location.origin))`))
 	if err != nil || len(foreign) > 0 {
 		p.t.Errorf("the page asks elsewhere: %v, %v", foreign, err)
 	}
@@ -297,7 +313,8 @@ func mark(selector string) chromedp.Action[chromedp.Void] {
 
 // choose picks an option the way a person does: React hears of it.
 func choose(name, value string) chromedp.Action[chromedp.Void] {
-	return chromedp.Evaluate[chromedp.Void](`(() => { const s = document.querySelector('select[name=` + name + `]'); s.value = '` + value + `'; s.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+	return chromedp.Evaluate[chromedp.Void](`(() => { const s = document.querySelector('select[name=` + name + `]'); s.value = '` + value +
+		`'; s.dispatchEvent(new Event('change', {bubbles: true})); })()`)
 }
 
 // The page keeps to its content security policy, uses nothing from elsewhere, and fits 1280x800 without a horizontal bar.

@@ -80,7 +80,8 @@ func Ready(ctx context.Context, dsn string) (bool, error) {
 	}
 	defer conn.Close(ctx)
 	var ready bool
-	err = conn.QueryRow(ctx, "select coalesce((select relispopulated from pg_class where oid = to_regclass('harbour.monthly_traffic')), false)").Scan(&ready)
+	err = conn.QueryRow(ctx, "select coalesce((select relispopulated from pg_class "+
+		"where oid = to_regclass('harbour.monthly_traffic')), false)").Scan(&ready)
 	return ready, err
 }
 
@@ -139,7 +140,8 @@ func Publish(ctx context.Context, s *service.Service, harbour string) error {
 // Ahead is the document of the draft: pilots may see inspections too.
 func Ahead() string {
 	d := strings.Replace(Document, "version: 1.0.0", "version: 1.1.0", 1)
-	return strings.Replace(d, "      pilots:\n        read: {fields: [id, name, class, on_duty]}", "      inspections:\n        read: {fields: [id, port_call_id, held_at, passed]}\n      pilots:\n        read: {fields: [id, name, class, on_duty]}", 1)
+	return strings.Replace(d, "      pilots:\n        read: {fields: [id, name, class, on_duty]}", "      inspections:\n        read: "+
+		"{fields: [id, port_call_id, held_at, passed]}\n      pilots:\n        read: {fields: [id, name, class, on_duty]}", 1)
 }
 
 // WriteEnv writes demo.env: what the command line, programs, and a second service over the same records need.

@@ -11,7 +11,8 @@ import (
 )
 
 // core is the order of the core's packages: each may import those before it.
-var core = []string{"fault", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change", "statement", "describe"}
+var core = []string{"fault", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change", "statement",
+	"describe"}
 
 // around is the order of the packages around the core.
 var around = []string{"encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
@@ -55,13 +56,16 @@ func TestForbidden(t *testing.T) {
 		path, imported string
 		forbidden      bool
 	}{
-		{"eagerwindow/internal/core/model", "eagerwindow/internal/core/request", true}, {"eagerwindow/internal/core/request", "eagerwindow/internal/core/model", false},
+		{"eagerwindow/internal/core/model", "eagerwindow/internal/core/request", true},
+		{"eagerwindow/internal/core/request", "eagerwindow/internal/core/model", false},
 		{"eagerwindow/internal/core/model", "net/http", true}, {"eagerwindow/internal/core/model", "github.com/jackc/pgx/v5", true},
 		{"eagerwindow/internal/core/model", "strings", false}, {"eagerwindow/internal/cli", "eagerwindow/internal/server", true},
 		{"eagerwindow/cmd/eager", "eagerwindow/internal/server", false}, {"eagerwindow/internal/records", "eagerwindow/internal/service", true},
-		{"eagerwindow/internal/data", "eagerwindow/internal/windows", true}, {"eagerwindow/internal/identity", "eagerwindow/internal/windows", false},
+		{"eagerwindow/internal/data", "eagerwindow/internal/windows", true},
+		{"eagerwindow/internal/identity", "eagerwindow/internal/windows", false},
 		{"eagerwindow/internal/server", "eagerwindow/internal/postgres", true}, {"eagerwindow/internal/encode", "github.com/jackc/pgx/v5", true},
-		{"eagerwindow/internal/data", "eagerwindow/internal/client", true}, {"eagerwindow/internal/postgres", "eagerwindow/internal/encode", false},
+		{"eagerwindow/internal/data", "eagerwindow/internal/client", true},
+		{"eagerwindow/internal/postgres", "eagerwindow/internal/encode", false},
 	} {
 		if got := forbidden(tt.path, tt.imported) != ""; got != tt.forbidden {
 			t.Errorf("forbidden(%s, %s) = %v", tt.path, tt.imported, got)

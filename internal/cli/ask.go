@@ -46,7 +46,8 @@ nothing is written.`,
 	plan := c.Flags().Bool("plan", false, "show how the database answers, and what would spare it work (on the draft)")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		s := a.service()
-		r := client.Request{Method: strings.ToUpper(*method), Path: "/draft/" + args[0] + "/" + strings.TrimPrefix(args[1], "/"), ActAs: actAs(*as, *claims)}
+		r := client.Request{Method: strings.ToUpper(*method), Path: "/draft/" + args[0] + "/" + strings.TrimPrefix(args[1], "/"),
+			ActAs: actAs(*as, *claims)}
 		if *plan {
 			r.Header = http.Header{"Prefer": {"explain"}}
 		}

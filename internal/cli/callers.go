@@ -49,9 +49,10 @@ roles it may do what one of them may.`,
 		}
 	})
 	set := a.callerSet("client", "ID", "eager client set saltmere timetable --role office", nil)
-	remove := a.callerRemove("client", "ID", "eager client remove saltmere timetable", func(s *client.Client, c *cobra.Command, window, id string) error {
-		return s.RemoveClient(c.Context(), window, id)
-	})
+	remove := a.callerRemove("client", "ID", "eager client remove saltmere timetable",
+		func(s *client.Client, c *cobra.Command, window, id string) error {
+			return s.RemoveClient(c.Context(), window, id)
+		})
 	c.AddCommand(add, list, set, remove)
 	return c
 }
@@ -73,7 +74,8 @@ func (a *app) account() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.Out, "%s may sign in and act as %s. The password, told this once:\n\n  %s\n", added.Email, strings.Join(*roles, ", "), added.Password)
+		fmt.Fprintf(a.Out, "%s may sign in and act as %s. The password, told this once:\n\n  %s\n", added.Email, strings.Join(*roles, ", "),
+			added.Password)
 		return nil
 	}
 	list := a.callerList("account", "people", "eager account list saltmere", func(w *tabwriter.Writer, r identity.Roster) {
@@ -91,16 +93,19 @@ func (a *app) account() *cobra.Command {
 			fmt.Fprintf(w, "%s\t%s\t%s\n", e.Email, state, entry(e.Entry))
 		}
 	})
-	set := a.callerSet("account", "EMAIL", "eager account set saltmere ada@board.example --role pilot --claim pilot_id=db202dc9-ae78-ed03-c6e0-2d3c193ecfa8\n  eager account set saltmere ada@board.example --disabled", func(c *cobra.Command, in *identity.CallerChange) {
-		if f := c.Flags().Lookup("disabled"); f.Changed {
-			disabled, _ := c.Flags().GetBool("disabled")
-			in.Disabled = &disabled
-		}
-	})
+	set := a.callerSet("account", "EMAIL", "eager account set saltmere ada@board.example --role pilot --claim "+
+		"pilot_id=db202dc9-ae78-ed03-c6e0-2d3c193ecfa8\n  eager account set saltmere ada@board.example --disabled",
+		func(c *cobra.Command, in *identity.CallerChange) {
+			if f := c.Flags().Lookup("disabled"); f.Changed {
+				disabled, _ := c.Flags().GetBool("disabled")
+				in.Disabled = &disabled
+			}
+		})
 	set.Flags().Bool("disabled", false, "it may not sign in any more, and is signed out; --disabled=false lets it again")
-	remove := a.callerRemove("account", "EMAIL", "eager account remove saltmere ada@board.example", func(s *client.Client, c *cobra.Command, window, id string) error {
-		return s.RemoveAccount(c.Context(), window, id)
-	})
+	remove := a.callerRemove("account", "EMAIL", "eager account remove saltmere ada@board.example",
+		func(s *client.Client, c *cobra.Command, window, id string) error {
+			return s.RemoveAccount(c.Context(), window, id)
+		})
 	c.AddCommand(add, list, set, remove)
 	return c
 }
@@ -110,8 +115,9 @@ func (a *app) keys() *cobra.Command {
 	rotate := &cobra.Command{
 		Use:   "rotate",
 		Short: "Make a new signing key",
-		Long: `Make a new signing key. Keys are made anew every 30 days by themselves; this is for one that may have been seen. Tokens of the older keys are
-good as long as they last, or with --forget not at all any more: then every program and person must ask for a new one.`,
+		Long: `Make a new signing key. Keys are made anew every 30 days by themselves; this is for one that may have been seen.
+Tokens of the older keys are good as long as they last, or with --forget not at all any more: then every program and person must ask
+for a new one.`,
 		Example: "  eager keys rotate",
 		Args:    noArgs,
 	}
@@ -147,7 +153,8 @@ func values(claims map[string]string) map[string]any {
 }
 
 func (a *app) callerList(kind, what, example string, table func(*tabwriter.Writer, identity.Roster)) *cobra.Command {
-	c := &cobra.Command{Use: "list WINDOW", Short: "List the " + what + " that may call the API", Example: "  " + example, Args: exactly("WINDOW")}
+	c := &cobra.Command{Use: "list WINDOW", Short: "List the " + what + " that may call the API", Example: "  " + example,
+		Args: exactly("WINDOW")}
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		roster, err := a.service().Callers(c.Context(), args[0])
@@ -173,9 +180,10 @@ func (a *app) callerList(kind, what, example string, table func(*tabwriter.Write
 
 func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *identity.CallerChange)) *cobra.Command {
 	c, roles, claims := callerFlags(&cobra.Command{
-		Use:     "set WINDOW " + name,
-		Short:   "Change what a " + kind + " may do",
-		Long:    "Give a " + kind + " other roles or claims; what is left out stays, and --claim name= takes a claim away. It takes effect at once, with\nthe tokens that are out.",
+		Use:   "set WINDOW " + name,
+		Short: "Change what a " + kind + " may do",
+		Long: "Give a " + kind + " other roles or claims; what is left out stays, and --claim name= takes a claim away. It takes effect at " +
+			"once, with\nthe tokens that are out.",
 		Example: "  " + example,
 		Args:    exactly("WINDOW", name),
 	})

@@ -107,7 +107,8 @@ Start with "eager demo", which makes a made-up harbour and serves it.`,
 	})
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (EAGER_URL; default: http://127.0.0.1:8080)")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.look(), a.draft(), a.publish(), a.ask(), a.access(), a.describe(), a.client(), a.account(), a.keys(), a.version())
+	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.look(), a.draft(), a.publish(), a.ask(), a.access(), a.describe(), a.client(),
+		a.account(), a.keys(), a.version())
 	return root
 }
 

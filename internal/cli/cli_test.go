@@ -66,11 +66,13 @@ func TestCommands(t *testing.T) {
 		{[]string{"look"}, 2, "SOURCE is missing; write: eager look SOURCE"},
 		{[]string{"look", "a", "b"}, 2, `unexpected argument "b"`},
 		{[]string{"ask", "saltmere", "/vessels/3?select=name,flag&expand=agent(select=name)"}, 0, "name   Grey Petrel\nflag   NO\nagent  "},
-		{[]string{"ask", "saltmere", "/vessels?top=2&select=id,name&orderby=id&count=true"}, 0, "id  name\n1   Saint Orla\n2   Quiet Skerry\n\n2 rows of 400\n"},
+		{[]string{"ask", "saltmere", "/vessels?top=2&select=id,name&orderby=id&count=true"}, 0,
+			"id  name\n1   Saint Orla\n2   Quiet Skerry\n\n2 rows of 400\n"},
 		{[]string{"ask", "saltmere", "vessels?top=2&select=id", "-o", "yaml"}, 0, "value:\n"},
 		{[]string{"ask", "saltmere", "/vessels?count=true&top=0", "--as", "agent", "--claim", "agent_id=3"}, 0, "0 rows of 10"},
 		{[]string{"ask", "saltmere", "/vessels", "--as", "agent"}, 3, `403 Forbidden: the caller has no claim "agent_id"`},
-		{[]string{"ask", "saltmere", "/vessels?filter=nam eq 'x'"}, 3, `400 Bad Request: unknown field "nam" in filter at 1; resource "vessels" has "name"`},
+		{[]string{"ask", "saltmere", "/vessels?filter=nam eq 'x'"}, 3,
+			`400 Bad Request: unknown field "nam" in filter at 1; resource "vessels" has "name"`},
 		{[]string{"ask", "saltmere", "/arrivals_board", "--live"}, 0, "more at /api/saltmere/arrivals_board?skiptoken="},
 		{[]string{"ask", "saltmere", "/vessels?select=id&top=1", "--live", "--token-file", token}, 0, "1 row"},
 		{[]string{"ask", "saltmere", "/vessels", "--live", "--as", "agent"}, 2, "--as works on the draft"},
@@ -79,13 +81,19 @@ func TestCommands(t *testing.T) {
 		{[]string{"access", "show"}, 0, "port_calls       ····   ◐◐◐·   ·◐··   ●●●·    ●●●●"},
 		{[]string{"access", "show", "-o", "json", "--window", "saltmere"}, 0, `"harbour_master"`},
 		{[]string{"access", "show", "--window", "nowhere"}, 3, `there is no window "nowhere"`},
-		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "update", "port_calls", "17"}, 1, "  change  in roles.agent.may.port_calls.update, leave rows out"},
-		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "--field", "remarks", "read", "port_calls"}, 1, "agent may read port_calls, but not its field remarks.\n"},
-		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "--field", "status", "create", "port_calls"}, 1, "agent can't send status: the service sets it.\n"},
-		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "update", "port_calls", "999999"}, 1, "There is no row port_calls/999999.\n"},
+		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "update", "port_calls", "17"}, 1,
+			"  change  in roles.agent.may.port_calls.update, leave rows out"},
+		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "--field", "remarks", "read", "port_calls"}, 1,
+			"agent may read port_calls, but not its field remarks.\n"},
+		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "--field", "status", "create", "port_calls"}, 1,
+			"agent can't send status: the service sets it.\n"},
+		{[]string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "update", "port_calls", "999999"}, 1,
+			"There is no row port_calls/999999.\n"},
 		{[]string{"access", "why", "--as", "agent", "update", "port_calls"}, 3, `the caller has no claim "agent_id"`},
-		{[]string{"access", "why", "--as", "board", "read", "vessels"}, 1, "board may not read vessels: nothing grants it.\n  change  add read to roles.board.may.vessels"},
-		{[]string{"access", "why", "--as", "office", "delete", "berth_occupancy"}, 1, "Nobody may delete berth_occupancy: berth_occupancy is a view, and offers less."},
+		{[]string{"access", "why", "--as", "board", "read", "vessels"}, 1,
+			"board may not read vessels: nothing grants it.\n  change  add read to roles.board.may.vessels"},
+		{[]string{"access", "why", "--as", "office", "delete", "berth_occupancy"}, 1,
+			"Nobody may delete berth_occupancy: berth_occupancy is a view, and offers less."},
 		{[]string{"access", "why", "--as", "harbour_master", "create", "tugs"}, 0, "harbour_master may create tugs.\n"},
 		{[]string{"access", "why", "--as", "harbour_master", "--field", "id", "create", "tugs"}, 1, "Nobody may send id: the database fills it."},
 		{[]string{"access", "why", "--as", "harbourmaster", "create", "tugs"}, 3, `did you mean "harbour_master"?`},
@@ -100,8 +108,10 @@ func TestCommands(t *testing.T) {
 		{[]string{"publish", "saltmere"}, 3, "there is nothing to publish"},
 		{[]string{"client", "add", "saltmere", "board-2", "--role", "agent"}, 3, `role "agent" needs the claim "agent_id" (integer)`},
 		{[]string{"client", "add", "saltmere", "timetable", "--role", "agent", "--claim", "agent_id=3"}, 0, "Client timetable may act as agent."},
-		{[]string{"ask", "saltmere", "/tugs?select=name,bollard_pull_t", "--set", "name=Ada 2", "--set", "bollard_pull_t=12.5", "-o", "json"}, 0, `"name":"Ada 2","bollard_pull_t":12.5}`},
-		{[]string{"ask", "saltmere", "/tugs", "--set", "name=Zed", "--set", "bollard_pull_t=1", "-o", "xml"}, 2, `-o is table, json or yaml, not "xml"`},
+		{[]string{"ask", "saltmere", "/tugs?select=name,bollard_pull_t", "--set", "name=Ada 2", "--set", "bollard_pull_t=12.5", "-o", "json"}, 0,
+			`"name":"Ada 2","bollard_pull_t":12.5}`},
+		{[]string{"ask", "saltmere", "/tugs", "--set", "name=Zed", "--set", "bollard_pull_t=1", "-o", "xml"}, 2,
+			`-o is table, json or yaml, not "xml"`},
 		{[]string{"ask", "saltmere", "/tugs/$count?filter=name eq 'Zed'"}, 0, "0"}, // nothing was sent
 		{[]string{"ask", "saltmere", "/tugs", "--method", "POST"}, 3, "400 Bad Request: the body is empty"},
 		{[]string{"ask", "saltmere", "/tugs/1/$ref", "--method", "PUT"}, 3, "400 Bad Request: a link is written along a relation"},
@@ -115,7 +125,8 @@ func TestCommands(t *testing.T) {
 		{[]string{"ask", "saltmere", "/tugs", "--set", "name=x", "--body", "{}"}, 2, "keep one"},
 		{[]string{"ask", "saltmere", "/tugs?top=1&select=name&format=csv"}, 0, "name\r\nBram\r\n"},
 		{[]string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '270900'", "--plan"}, 0, "and none is wanted; an index on (hs_code)"},
-		{[]string{"ask", "saltmere", "/port_calls/$filter(status eq 'cancelled')/$each", "--method", "DELETE", "--plan"}, 0, "445 rows would be deleted; nothing was."},
+		{[]string{"ask", "saltmere", "/port_calls/$filter(status eq 'cancelled')/$each", "--method", "DELETE", "--plan"}, 0,
+			"445 rows would be deleted; nothing was."},
 		{[]string{"ask", "saltmere", "/port_calls/17", "--method", "DELETE", "--plan"}, 3, "nothing was written"},
 		{[]string{"ask", "saltmere", "/tugs", "--plan", "--live"}, 2, "--plan works on the draft"},
 		{[]string{"draft", "schema"}, 0, `"title": "Window document"`},
@@ -133,7 +144,8 @@ func TestCommands(t *testing.T) {
 			}
 		})
 	}
-	if out, status := run("open-the-window\n", "login", "--email", "keeper@saltmere.example"); status != 0 || !strings.Contains(out, "Signed in at") {
+	if out, status := run("open-the-window\n", "login", "--email", "keeper@saltmere.example"); status != 0 ||
+		!strings.Contains(out, "Signed in at") {
 		t.Errorf("login: %d %s", status, out)
 	}
 	t.Setenv("EAGER_TOKEN", "")
@@ -216,15 +228,18 @@ func TestDemo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, name := range []string{"EAGER_URL='http://" + address, "EAGER_TOKEN='operator-", "EAGER_DEMO_DSN='postgres://", "EAGER_RECORDS='postgres://", "EAGER_SECRET='"} {
+		for _, name := range []string{"EAGER_URL='http://" + address, "EAGER_TOKEN='operator-", "EAGER_DEMO_DSN='postgres://",
+			"EAGER_RECORDS='postgres://", "EAGER_SECRET='"} {
 			if !strings.Contains(string(env), name) {
 				t.Errorf("demo.env lacks %s", name)
 			}
 		}
-		if out, status := run("", "demo", "--home", home, "--listen", "127.0.0.1:0"); status != 2 || !strings.Contains(out, "another eager runs with the home") {
+		if out, status := run("", "demo", "--home", home, "--listen", "127.0.0.1:0"); status != 2 ||
+			!strings.Contains(out, "another eager runs with the home") {
 			t.Errorf("a second demo: %d %s", status, out)
 		}
-		if out, status := run("", "demo", "--home", home, "--listen", address); status != 2 || !strings.Contains(out, "address already in use; choose another address with --listen") {
+		if out, status := run("", "demo", "--home", home, "--listen", address); status != 2 ||
+			!strings.Contains(out, "address already in use; choose another address with --listen") {
 			t.Errorf("an address in use: %d %s", status, out)
 		}
 		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
@@ -239,7 +254,8 @@ func TestDemo(t *testing.T) {
 // A service over records of its own: the first operator comes from the environment, settings from a file.
 func TestServe(t *testing.T) {
 	config := filepath.Join(t.TempDir(), "eager.yaml")
-	if err := os.WriteFile(config, []byte("listen: 127.0.0.1:0\nrecords: "+harbourtest.Database(t, false)+"\nsecret: 0123456789abcdef0123\n"), 0o600); err != nil {
+	if err := os.WriteFile(config, []byte("listen: 127.0.0.1:0\nrecords: "+harbourtest.Database(t, false)+"\nsecret: 0123456789abcdef0123\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	cmd := exec.Command(os.Args[0], "serve", "--config", config)
@@ -269,7 +285,8 @@ func TestServe(t *testing.T) {
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("on SIGTERM: %v", err)
 	}
-	for _, tt := range []struct{ env, want string }{{"EAGER_SECRET=short", "EAGER_SECRET is missing or too short"}, {"EAGER_LOG_LEVEL=loud", `log-level is debug, info, warn or error, not "loud"`}} {
+	for _, tt := range []struct{ env, want string }{{"EAGER_SECRET=short", "EAGER_SECRET is missing or too short"},
+		{"EAGER_LOG_LEVEL=loud", `log-level is debug, info, warn or error, not "loud"`}} {
 		cmd := exec.Command(os.Args[0], "serve", "--config", config)
 		cmd.Env = append(os.Environ(), "CLI_TEST_RUN=1", tt.env)
 		if text, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(text), tt.want) {

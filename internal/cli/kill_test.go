@@ -45,9 +45,11 @@ func cargo(kind int, name string) (method, path, body string, rows int) {
 	case 0:
 		return "POST", "/cargo_items", `{"port_call_id":17,` + item(0) + `}`, 1
 	case 1:
-		return "PATCH", "/cargo_items", `{"value":[{"port_call_id":17,` + item(0) + `},{"port_call_id":18,` + item(1) + `},{"id":` + fmt.Sprint(100+len(name)) + `,"dangerous_class":"3"},{"port_call_id":17,` + item(2) + `}]}`, 3
+		return "PATCH", "/cargo_items", `{"value":[{"port_call_id":17,` + item(0) + `},{"port_call_id":18,` + item(1) + `},{"id":` +
+			fmt.Sprint(100+len(name)) + `,"dangerous_class":"3"},{"port_call_id":17,` + item(2) + `}]}`, 3
 	}
-	return "POST", "/port_calls?select=id", `{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5,"remarks":"` + name + `","cargo_items":[{` + item(0) + `},{` + item(1) + `}]}`, 2
+	return "POST", "/port_calls?select=id", `{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5,"remarks":"` + name +
+		`","cargo_items":[{` + item(0) + `},{` + item(1) + `}]}`, 2
 }
 
 // The service is killed ten times while it writes, single rows and many at once. Every write that was acknowledged is there, and all of
@@ -67,7 +69,8 @@ func TestKilledWhileWriting(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 		defer cancel()
-		res, err := (&client.Client{URL: *url.Load(), Token: token}).Send(ctx, client.Request{Method: method, Path: "/api/saltmere" + path, Header: header, Body: strings.NewReader(body)})
+		res, err := (&client.Client{URL: *url.Load(), Token: token}).Send(ctx,
+			client.Request{Method: method, Path: "/api/saltmere" + path, Header: header, Body: strings.NewReader(body)})
 		if err != nil {
 			return 0
 		}
@@ -121,7 +124,9 @@ func TestKilledWhileWriting(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(context.Background(), `select split_part(description, '#', 1), count(*), count(distinct description), count(distinct p.id) filter (where remarks = split_part(description, '#', 1))
+	rows, err := conn.Query(context.Background(),
+		`select split_part(description, '#', 1), count(*), count(distinct description),
+			count(distinct p.id) filter (where remarks = split_part(description, '#', 1))
 		from harbour.cargo_item c join harbour.port_call p on p.id = port_call_id where description ~ '^(bare|keyed) ' group by 1`)
 	if err != nil {
 		t.Fatal(err)

@@ -28,7 +28,8 @@ func (a *app) plan(method string, text []byte) error {
 		return err
 	}
 	if e.Rows != nil {
-		fmt.Fprintf(a.Out, "%s would be %s; nothing was.\n\n", counted(*e.Rows, "row"), map[string]string{http.MethodPatch: "changed", http.MethodDelete: "deleted"}[method])
+		fmt.Fprintf(a.Out, "%s would be %s; nothing was.\n\n", counted(*e.Rows, "row"),
+			map[string]string{http.MethodPatch: "changed", http.MethodDelete: "deleted"}[method])
 	}
 	fmt.Fprintln(a.Out, e.SQL)
 	for i, arg := range e.Arguments {

@@ -60,7 +60,8 @@ func pattern(want string) *regexp.Regexp {
 
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
-	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14, "docs/callers.md": 15, "docs/errors.md": 2} {
+	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14,
+		"docs/callers.md": 15, "docs/errors.md": 2} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {
@@ -89,7 +90,9 @@ func library(t *testing.T) string {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); create table book (id int primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); insert into book values (1, 'Tides', 1)`); err != nil {
+	if _, err := conn.Exec(context.Background(), `create table shelf (id int primary key, label text); `+
+		`create table book (id int primary key, title text not null, shelf_id int references shelf); insert into shelf values (1, 'A'); `+
+		`insert into book values (1, 'Tides', 1)`); err != nil {
 		t.Fatal(err)
 	}
 	return dsn
@@ -122,7 +125,8 @@ func runExamples(t *testing.T, r *harbourtest.Running, list []example, env strin
 func path(t *testing.T) string {
 	t.Helper()
 	bin := t.TempDir()
-	if err := os.WriteFile(filepath.Join(bin, "eager"), []byte("#!/bin/sh\nCLI_TEST_RUN=1 exec '"+os.Args[0]+"' \"$@\"\n"), 0o700); err != nil {
+	if err := os.WriteFile(filepath.Join(bin, "eager"), []byte("#!/bin/sh\nCLI_TEST_RUN=1 exec '"+os.Args[0]+"' \"$@\"\n"),
+		0o700); err != nil {
 		t.Fatal(err)
 	}
 	return "PATH=" + bin + ":" + os.Getenv("PATH")
@@ -139,7 +143,9 @@ func TestHelpExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
-	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish", "client add", "client list", "client set", "client remove", "account add", "account list", "account set", "account remove", "keys rotate", "draft push", "draft schema"} {
+	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish",
+		"client add", "client list", "client set", "client remove", "account add", "account list", "account set", "account remove", "keys rotate",
+		"draft push", "draft schema"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")

@@ -203,7 +203,8 @@ Anyone may see who is expected:
 
 A shipping agent needs a token, and sees its own vessels only:
 
-  TOKEN=$(curl -s %s/auth/saltmere/token -u agent-demo:saltmere-agent -d grant_type=client_credentials | sed 's/.*"access_token":"\([^"]*\)".*/\1/')
+  TOKEN=$(curl -s %s/auth/saltmere/token -u agent-demo:saltmere-agent -d grant_type=client_credentials |` +
+		` sed 's/.*"access_token":"\([^"]*\)".*/\1/')
   curl -H "Authorization: Bearer $TOKEN" '%s/api/saltmere/vessels?select=name,flag&top=3'
 
 Ctrl-C ends it.

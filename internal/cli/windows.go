@@ -99,7 +99,8 @@ func (a *app) look() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "look SOURCE",
 		Short: "Show what is in a database",
-		Long:  "Show the tables and views of a database: their keys, foreign keys and sizes. SOURCE is a DSN, or the name of a source that the service keeps.",
+		Long: "Show the tables and views of a database: their keys, foreign keys and sizes. SOURCE is a DSN, " +
+			"or the name of a source that the service keeps.",
 		Example: `  eager look saltmere
   eager look "$EAGER_DEMO_DSN" -o json`,
 		Args: exactly("SOURCE"),
@@ -128,7 +129,8 @@ func printCatalog(w io.Writer, cat *catalog.Catalog) {
 		for _, k := range table.ForeignKeys {
 			refers = append(refers, strings.Join(k.Columns, ",")+" → "+k.ToTable)
 		}
-		fmt.Fprintf(t, "%s.%s\t%s\t%9s\t%7d\t%s\t%s\n", table.Schema, table.Name, table.Kind, rows, len(table.Columns), dash(strings.Join(table.Primary, ", ")), dash(strings.Join(refers, "; ")))
+		fmt.Fprintf(t, "%s.%s\t%s\t%9s\t%7d\t%s\t%s\n", table.Schema, table.Name, table.Kind, rows, len(table.Columns),
+			dash(strings.Join(table.Primary, ", ")), dash(strings.Join(refers, "; ")))
 	}
 	t.Flush()
 }

@@ -239,7 +239,8 @@ func (c *Client) RotateKeys(ctx context.Context, forget bool) error {
 // ClientToken asks for an access token as a client of a window (OAuth 2 client credentials).
 func (c *Client) ClientToken(ctx context.Context, window, id, secret string) (string, error) {
 	form := url.Values{"grant_type": {"client_credentials"}, "client_id": {id}, "client_secret": {secret}}
-	res, err := c.Send(ctx, Request{Method: http.MethodPost, Path: "/auth/" + url.PathEscape(window) + "/token", Body: strings.NewReader(form.Encode()),
+	res, err := c.Send(ctx, Request{Method: http.MethodPost, Path: "/auth/" + url.PathEscape(window) + "/token",
+		Body:   strings.NewReader(form.Encode()),
 		Header: http.Header{"Content-Type": {"application/x-www-form-urlencoded"}}})
 	if err != nil {
 		return "", err

@@ -19,7 +19,8 @@ func ExampleEscape() {
 
 func TestEscape(t *testing.T) {
 	for in, want := range map[string]string{
-		"/a?b=c%20d&e=f": "/a?b=c%20d&e=f", `/a?b="x"`: "/a?b=%22x%22", "/a?b=\n\t": "/a?b=%0A%09", "/a?b={1|2}": "/a?b=%7B1%7C2%7D", "/a(1,'b')/$value": "/a(1,'b')/$value",
+		"/a?b=c%20d&e=f": "/a?b=c%20d&e=f", `/a?b="x"`: "/a?b=%22x%22", "/a?b=\n\t": "/a?b=%0A%09", "/a?b={1|2}": "/a?b=%7B1%7C2%7D",
+		"/a(1,'b')/$value": "/a(1,'b')/$value",
 	} {
 		if got := client.Escape(in); got != want {
 			t.Errorf("Escape(%q) = %q, want %q", in, got, want)
@@ -34,7 +35,8 @@ func TestAnswers(t *testing.T) {
 		status     int
 		want       string
 	}{
-		{"a refusal", `{"error":{"code":"x.y","message":"no","details":[{"message":"line 1"},{"message":"this","line":3,"column":4}]}}`, 400, "no\n  line 1\n  line 3, column 4: this"},
+		{"a refusal", `{"error":{"code":"x.y","message":"no","details":[{"message":"line 1"},{"message":"this","line":3,"column":4}]}}`, 400,
+			"no\n  line 1\n  line 3, column 4: this"},
 		{"not ours", "<html>teapot</html>", 418, "418 I'm a teapot <html>teapot</html>"},
 		{"not JSON", "hello", 200, "read the service's answer"},
 		{"well", `[{"name":"saltmere","live_release":2}]`, 200, ""},

@@ -73,7 +73,8 @@ type Options struct {
 // New makes an API of a bound document.
 func New(o Options) *API {
 	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
-	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, place: o.Source, box: o.Box, records: o.Records, plans: plans}
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, place: o.Source, box: o.Box, records: o.Records,
+		plans: plans}
 }
 
 // Source is the database that the API speaks of.
@@ -137,7 +138,8 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 		return nil, err
 	}
 	if r.View == query.Each {
-		return nil, notHere(r, "method.each", []string{"PATCH", "DELETE"}, "$each is for changing and deleting every row of the filter; leave it out to read them")
+		return nil, notHere(r, "method.each", []string{"PATCH", "DELETE"},
+			"$each is for changing and deleting every row of the filter; leave it out to read them")
 	}
 	token, err := a.openToken(r)
 	if err != nil {
@@ -157,7 +159,8 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	if err != nil {
 		return nil, err
 	}
-	page := &Page{Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View, Field: r.Field, api: a, read: r, plan: p}
+	page := &Page{Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View, Field: r.Field, api: a, read: r,
+		plan: p}
 	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
 	if !r.Single {
 		page.span, in.Limit, in.Offset, in.After = s, s.fetch(), s.offset, token.values(p.order)
@@ -216,7 +219,8 @@ func (a *API) Scope(c access.Caller) (*access.Scope, error) {
 }
 
 // plan finds or makes the plan of a request's shape for a role.
-func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned, error) {
+func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned,
+	error) {
 	bounds := s.bounds()
 	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full, ""}
 	if p, ok := a.plans.Get(key); ok {
@@ -244,7 +248,8 @@ func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request,
 			return nil, err
 		}
 		if cost > most {
-			p.refused = fault.New(fault.Forbidden, "limit.cost", "the database expects this request to cost %.0f, and role %q may spend %.0f; ask for less, or filter and sort by fields that an index serves", cost, scope.Name, most)
+			p.refused = fault.New(fault.Forbidden, "limit.cost", "the database expects this request to cost %.0f, and role %q may spend %.0f; "+
+				"ask for less, or filter and sort by fields that an index serves", cost, scope.Name, most)
 		}
 	}
 	a.plans.Add(key, p)
@@ -270,7 +275,8 @@ func (a *API) explanation(ctx context.Context, q *postgres.Query, args []any, li
 	if err != nil {
 		return nil, err
 	}
-	return &Explanation{SQL: q.Plan.SQL, Arguments: append([]any{}, args...), Took: explained.Took, Advice: append([]statement.Advice{}, q.Plan.Advise(explained)...), Plan: plan}, nil
+	return &Explanation{SQL: q.Plan.SQL, Arguments: append([]any{}, args...), Took: explained.Took,
+		Advice: append([]statement.Advice{}, q.Plan.Advise(explained)...), Plan: plan}, nil
 }
 
 func orderTypes(terms []query.Term) []*model.Type {

@@ -54,14 +54,16 @@ func (t *task) deltaAs(a *API, scope *access.Scope, q *query.Query, body *payloa
 		return nil, err
 	}
 	if most := scope.Limits.Rows; most > 0 && len(items) > most {
-		return nil, fault.New(fault.Conflict, "limit.rows", "the body has %d rows, and role %q may write %d at once; nothing was changed", len(items), scope.Name, most).On(r.Name)
+		return nil, fault.New(fault.Conflict, "limit.rows", "the body has %d rows, and role %q may write %d at once; nothing was changed",
+			len(items), scope.Name, most).On(r.Name)
 	}
 	c, err := t.compiler(scope).Delta(r, items)
 	if err != nil {
 		return nil, err
 	}
 	show := t.in.Show && scope.For(window.Read, r) != nil
-	x := &execution{api: a, ctx: t.ctx, caller: t.caller, scope: scope, change: c, request: t.request, query: q, format: t.in.Format, show: show}
+	x := &execution{api: a, ctx: t.ctx, caller: t.caller, scope: scope, change: c, request: t.request, query: q, format: t.in.Format,
+		show: show}
 	if err := x.execute(); err != nil {
 		return nil, err
 	}

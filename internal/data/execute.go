@@ -465,7 +465,8 @@ func (x *execution) take(s *change.Step, rows []*change.Row, done *postgres.Writ
 }
 
 func (x *execution) violated(op window.Operation, r *model.Resource) error {
-	return fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed",
+	return fault.New(fault.Forbidden, "access.rule",
+		"role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed",
 		x.scope.Name, op, r.Name).On(r.Name)
 }
 
@@ -533,7 +534,8 @@ func (x *execution) release(s *change.Step, rows []*change.Row) error {
 	case err != nil:
 		return x.refused(err, sets)
 	case done.Total < done.Expected:
-		return fault.Within(fault.New(fault.Forbidden, "access.rule", "role %q may read the rows of %s that are left out but not update them all: its rows for that are limited",
+		return fault.Within(fault.New(fault.Forbidden, "access.rule",
+			"role %q may read the rows of %s that are left out but not update them all: its rows for that are limited",
 			x.scope.Name, s.Resource.Name), sets[0].At)
 	case !done.RuleHolds:
 		return fault.Within(x.violated(window.Update, s.Resource), sets[0].At)
@@ -554,10 +556,12 @@ func (x *execution) leftOut(s *change.Step, sets []*change.Row, plan *statement.
 		}
 		far := rowPath(s.Resource, row.Returned)
 		if !s.Relation.Many {
-			return fault.New(fault.Conflict, "link.required", "%s: the row can't be without the one it belongs to; delete it at /%s; nothing was changed", at, far).On(at)
+			return fault.New(fault.Conflict, "link.required",
+				"%s: the row can't be without the one it belongs to; delete it at /%s; nothing was changed", at, far).On(at)
 		}
 		return fault.New(fault.Conflict, "link.required",
-			"%s: %s is left out, and can't be without the row it belongs to. To delete it, send \"%s@delta\" with {\"@removed\":{\"reason\":\"deleted\"},\"@id\":%q}; nothing was changed",
+			"%s: %s is left out, and can't be without the row it belongs to. To delete it, "+
+				"send \"%s@delta\" with {\"@removed\":{\"reason\":\"deleted\"},\"@id\":%q}; nothing was changed",
 			at, far, s.Relation.Name, far).On(at)
 	}
 	return nil

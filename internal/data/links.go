@@ -49,7 +49,8 @@ func (a *API) Unlink(ctx context.Context, c access.Caller, path, ref string) err
 	case said && ref != "":
 		return fault.New(fault.Invalid, "option.misplaced", "the path says which link already; leave $id out").On("$id")
 	case !said && ref == "":
-		return fault.New(fault.Invalid, "link.missing", "say which row of %s: %s/…/$ref, or ?$id=%s/…", rel.Name, strings.TrimSuffix(path, "/$ref"), rel.To.Name).On("path")
+		return fault.New(fault.Invalid, "link.missing", "say which row of %s: %s/…/$ref, or ?$id=%s/…", rel.Name,
+			strings.TrimSuffix(path, "/$ref"), rel.To.Name).On("path")
 	case !said:
 		plain := &change.Compiler{Scope: t.scope, Refer: a.path} // $id is no place for the references of a batch
 		if far, err = plain.Far(rel, ref); err != nil {
@@ -79,7 +80,8 @@ func (a *API) linkTask(ctx context.Context, c access.Caller, path string) (t *ta
 		return fail(err)
 	}
 	if r.View != query.Refs || r.Parent() == "" {
-		return fail(fault.New(fault.Invalid, "link.path", "a link is written along a relation of a row, as in /%s/…/relation/$ref", r.Resource.Name).On("path"))
+		return fail(fault.New(fault.Invalid, "link.path", "a link is written along a relation of a row, as in /%s/…/relation/$ref",
+			r.Resource.Name).On("path"))
 	}
 	near := r.Before()
 	if t.scope.For(window.Read, near.Resource) == nil {
@@ -116,7 +118,8 @@ func linkable(rel *model.Relation, named, set bool) error {
 	case named:
 		return refuse([]string{"GET", "HEAD", "DELETE"}, "a link is added with POST to …/%s/$ref, with the row in the body", rel.Name)
 	case rel.Many && set:
-		return refuse(linkMethods(rel), "%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all", rel.Name, rel.Name)
+		return refuse(linkMethods(rel), "%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all",
+			rel.Name, rel.Name)
 	case !rel.Many && !set:
 		return refuse(linkMethods(rel), "%s leads to one row: its link is set with PUT", rel.Name)
 	}

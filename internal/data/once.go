@@ -38,7 +38,8 @@ func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint
 		case promise != nil:
 			return a.firstTime(ctx, id, promise, do)
 		case !bytes.Equal(kept.Fingerprint, fingerprint):
-			return none, fault.New(fault.Unprocessable, "key.reused", "this Idempotency-Key came with another request before; a new request needs a new key").On("Idempotency-Key")
+			return none, fault.New(fault.Unprocessable, "key.reused",
+				"this Idempotency-Key came with another request before; a new request needs a new key").On("Idempotency-Key")
 		case kept.Settled:
 			return kept.Answer, nil
 		}
@@ -52,7 +53,8 @@ func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint
 		case postgres.Running:
 			return none, running()
 		case postgres.Forgotten:
-			return none, fault.New(fault.Conflict, "key.unknown", "the request with this Idempotency-Key broke off long ago, and the database no longer knows whether it was done; look, and send a new key").On("Idempotency-Key")
+			return none, fault.New(fault.Conflict, "key.unknown", "the request with this Idempotency-Key broke off long ago, "+
+				"and the database no longer knows whether it was done; look, and send a new key").On("Idempotency-Key")
 		}
 		if err := a.records.Forget(ctx, id, kept.Transaction); err != nil {
 			return none, err
@@ -62,10 +64,12 @@ func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint
 }
 
 func running() error {
-	return fault.New(fault.Conflict, "key.running", "a request with this Idempotency-Key is being done at this moment; ask again in a second").On("Idempotency-Key")
+	return fault.New(fault.Conflict, "key.running",
+		"a request with this Idempotency-Key is being done at this moment; ask again in a second").On("Idempotency-Key")
 }
 
-func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Promise, do func(*API) (Answer, error)) (answer Answer, err error) {
+func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Promise, do func(*API) (Answer, error)) (answer Answer,
+	err error) {
 	defer promise.Drop(ctx)
 	err = a.pool.Transact(ctx, func(tx *postgres.Tx) error {
 		if answer, err = do(a.within(tx)); err != nil {

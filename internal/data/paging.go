@@ -178,7 +178,8 @@ type nextToken struct {
 	Left  int64             `json:"l"`
 }
 
-var errToken = fault.New(fault.Invalid, "next_link.invalid", "the next link is not one that this API gave for this request; begin again without skiptoken").On("skiptoken")
+var errToken = fault.New(fault.Invalid, "next_link.invalid",
+	"the next link is not one that this API gave for this request; begin again without skiptoken").On("skiptoken")
 
 func (a *API) openToken(r *request.Request) (*nextToken, error) {
 	if r.After == "" {

@@ -71,7 +71,8 @@ func (w singleWrite) plan(q *query.Query, scope *access.Scope) *statement.Plan {
 
 // runWrite runs the statement of a write, which is made once for each shape, role and set of fields. most is how many rows it may write
 // at once; 0: no limit.
-func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format, w singleWrite, most int64) (*planned, *postgres.Written, error) {
+func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format, w singleWrite,
+	most int64) (*planned, *postgres.Written, error) {
 	key := planKey{role: scope.Key(), shape: r.Shape, format: f, write: w.signature()}
 	p, ok := a.plans.Get(key)
 	if !ok {
@@ -104,7 +105,8 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope
 }
 
 // writeSingle runs the statement of a write for one row. It returns nil where the row is missing and may be.
-func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format, w singleWrite) (*Written, error) {
+func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, f encode.Format,
+	w singleWrite) (*Written, error) {
 	p, done, err := a.runWrite(ctx, c, scope, r, f, w, 0)
 	switch {
 	case err != nil:
@@ -116,7 +118,9 @@ func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Sc
 	case !done.Found:
 		return nil, a.missed(ctx, c, scope, w.op, r.Bare(), w.versions)
 	case !done.RuleHolds:
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", scope.Name, w.op, r.Resource.Name).On(r.Resource.Name)
+		return nil, fault.New(fault.Forbidden, "access.rule",
+			"role %q may %s only rows of %s that it keeps within its limits, and this one would not be; nothing was changed", scope.Name, w.op,
+			r.Resource.Name).On(r.Resource.Name)
 	}
 	written := &Written{Context: p.context, of: r.Resource, key: done.Key, Created: w.op == window.Create}
 	if done.Version != "" {
@@ -132,11 +136,14 @@ func etag(version string) string { return `W/"` + version + `"` }
 
 // skipped is told where the role may write the row, and the database let it be.
 func skipped(r *model.Resource) error {
-	return fault.New(fault.Unprocessable, "row.skipped", "the database left this row of %s as it was, and did not say why: a trigger or a policy of its own; nothing was changed", r.Name).On(r.Name)
+	return fault.New(fault.Unprocessable, "row.skipped",
+		"the database left this row of %s as it was, and did not say why: a trigger or a policy of its own; nothing was changed",
+		r.Name).On(r.Name)
 }
 
 // missed tells a row that is not there from one that has changed, and from one that the role may read but not write.
-func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, op window.Operation, r *request.Request, versions []string) error {
+func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, op window.Operation, r *request.Request,
+	versions []string) error {
 	page, err := a.read(ctx, c, r, Preferences{})
 	if err != nil && versions != nil {
 		return noVersion(r.Resource)
@@ -149,15 +156,18 @@ func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, 
 		return err
 	}
 	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
-		return fault.New(fault.VersionMismatch, "version.changed", "the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
+		return fault.New(fault.VersionMismatch, "version.changed",
+			"the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
 	}
 	if versions != nil && tag == "" {
-		return fault.New(fault.VersionMismatch, "version.none", "rows of %s have no versions: it is a %s; leave If-Match out", r.Resource.Name, r.Resource.Kind()).On("If-Match")
+		return fault.New(fault.VersionMismatch, "version.none", "rows of %s have no versions: it is a %s; leave If-Match out", r.Resource.Name,
+			r.Resource.Kind()).On("If-Match")
 	}
 	if len(scope.For(op, r.Resource).Rules(r.Resource.Fields, false)) == 0 {
 		return skipped(r.Resource)
 	}
-	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited", scope.Name, r.Resource.Name, op).On(r.Resource.Name)
+	return fault.New(fault.Forbidden, "access.rule", "role %q may read this row of %s but not %s it: its rows for that are limited",
+		scope.Name, r.Resource.Name, op).On(r.Resource.Name)
 }
 
 // rowPath is the path of a row by its key, given as a JSON array.
@@ -249,7 +259,8 @@ func refusedColumns(refusal *fault.Refusal, t *catalog.Table) []string {
 // written. It is refused as the write would be, as far as its body has no part in that. Other writes, for which op is "", are not told
 // of.
 func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation, path, options string) (*Explanation, error) {
-	other := fault.New(fault.Invalid, "option.misplaced", "explain goes with reads of a draft, and with PATCH and DELETE of …/$filter(…)/$each there; nothing was written").On("Prefer")
+	other := fault.New(fault.Invalid, "option.misplaced",
+		"explain goes with reads of a draft, and with PATCH and DELETE of …/$filter(…)/$each there; nothing was written").On("Prefer")
 	if op == "" || a.Release != 0 {
 		return nil, other
 	}
@@ -306,7 +317,8 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 // tooMany refuses to write more rows at once than the role may.
 func tooMany(r *model.Resource, scope *access.Scope, op window.Operation, rows int64) error {
 	if most := int64(scope.Limits.Rows); most > 0 && rows > most {
-		return fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", rows, r.Name, scope.Name, op, most).On(r.Name)
+		return fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", rows,
+			r.Name, scope.Name, op, most).On(r.Name)
 	}
 	return nil
 }
@@ -321,7 +333,8 @@ func (t *task) updateEach(a *API, scope *access.Scope, body *payload.Body) (*Wri
 		return nil, err
 	}
 	if row.Nested != nil {
-		return nil, fault.New(fault.Invalid, "field.unknown", "a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
+		return nil, fault.New(fault.Invalid, "field.unknown",
+			"a change of every row names fields; relations are written row by row").On(row.Nested[0].Relation.Name)
 	}
 	return t.writeEach(a, scope, singleWrite{op: window.Update, fields: row.Fields, values: row.Values, show: t.in.Show})
 }
@@ -350,7 +363,9 @@ func (t *task) writeEach(a *API, scope *access.Scope, w singleWrite) (*Written, 
 		return nil, err
 	}
 	if !done.RuleHolds {
-		return nil, fault.New(fault.Forbidden, "access.rule", "role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", scope.Name, w.op, r.Name, done.Total).On(r.Name)
+		return nil, fault.New(fault.Forbidden, "access.rule",
+			"role %q may %s only rows of %s that it keeps within its limits, and some of these %d would not be; nothing was changed", scope.Name,
+			w.op, r.Name, done.Total).On(r.Name)
 	}
 	return &Written{Many: true, Rows: done.Total, Row: done.Row, Context: p.context}, nil
 }

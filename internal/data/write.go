@@ -57,7 +57,8 @@ func (a *API) forWrite(path, options string) (*request.Request, error) {
 }
 
 func filtered() error {
-	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that meets it: …/$filter(…)/$each; nothing was changed").On("path")
+	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that "+
+		"meets it: …/$filter(…)/$each; nothing was changed").On("path")
 }
 
 // task is one write for one caller.
@@ -187,7 +188,8 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		target.Via = r.Via()
 		gives = target.Via.ThereFields()
 		if target.Via.Through != nil || slices.Contains(target.Via.OwnFields(), nil) || slices.Contains(gives, nil) {
-			return nil, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", r.Resource.Name, r.Resource.Name, r.Via().Name).On("path")
+			return nil, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", r.Resource.Name,
+				r.Resource.Name, r.Via().Name).On("path")
 		}
 		if err := t.may(window.Create); err != nil {
 			return nil, err
@@ -207,7 +209,8 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		}
 	}
 	if r.Single {
-		return nil, notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
+		return nil, notHere(r, "method.row", r.Resource.Methods(false, true),
+			"a row is added with POST to the collection /%s; the row at this path is changed with PATCH", r.Resource.Name)
 	}
 	in.MustBeNew = false // it always is
 	if err := in.Unconditional("a row that is added has no version yet"); err != nil {
@@ -384,7 +387,8 @@ func (in Write) versions() []string {
 }
 
 func noVersion(r *model.Resource) error {
-	return fault.New(fault.VersionMismatch, "version.none", "there is no such row of %s any more, or none that you may see, so no version of it matches", r.Name).On("If-Match")
+	return fault.New(fault.VersionMismatch, "version.none",
+		"there is no such row of %s any more, or none that you may see, so no version of it matches", r.Name).On("If-Match")
 }
 
 // createUnder writes at the end of a relation to one that leads nowhere yet: what is sent becomes a new row, tied to the one before it.
@@ -428,7 +432,8 @@ func (t *task) createAt(a *API, scope *access.Scope, key []string, body *payload
 	c, err := t.compiler(scope).Create(change.Target{Resource: r}, row)
 	made, err := t.execute(a, scope, c, err)
 	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && t.in.MustBeNew {
-		return nil, fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
+		return nil, fault.New(fault.VersionMismatch, "version.exists",
+			"there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
 	}
 	return made, err
 }
@@ -499,14 +504,16 @@ func showing(r *request.Request) error {
 		if !r.Single {
 			hint = fmt.Sprintf("; every row of a filter is changed or deleted at /%s/$filter(…)/$each", r.Resource.Name)
 		}
-		return fault.New(fault.Invalid, "option.misplaced", "%s does not go with a write, which takes select, expand and compute for its answer%s", name, hint).On(name)
+		return fault.New(fault.Invalid, "option.misplaced",
+			"%s does not go with a write, which takes select, expand and compute for its answer%s", name, hint).On(name)
 	}
 	return nil
 }
 
 func oneRow(r *request.Request, what string) error {
 	if !r.Single {
-		return notHere(r, "method.collection", r.Resource.Methods(true, false), "only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
+		return notHere(r, "method.collection", r.Resource.Methods(true, false),
+			"only a single row can be %s: add its key to the path, as in /%s/…", what, r.Resource.Name)
 	}
 	return nil
 }
@@ -530,17 +537,21 @@ func writable(r *request.Request) error {
 	case r.Field != nil:
 		return notHere(r, "method.row", r.Resource.Methods(false, true), "%s is set with PUT, and {\"value\": …} as the body", r.Field.Name)
 	case r.View == query.Refs && r.Parent() == "":
-		return notHere(r, "method.collection", []string{"GET", "HEAD"}, "these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
+		return notHere(r, "method.collection", []string{"GET", "HEAD"},
+			"these are links to rows; rows are written at /%s, and relations between them at /%s/…/relation/$ref", name, name)
 	case r.View == query.Refs:
-		return notHere(r, "method.link", linkMethods(r.Via()), "a link is made with %s and removed with DELETE; PATCH of the row changes many at once", linkMethod(r.Via()))
+		return notHere(r, "method.link", linkMethods(r.Via()),
+			"a link is made with %s and removed with DELETE; PATCH of the row changes many at once", linkMethod(r.Via()))
 	case r.View == query.Each && r.Parent() == "":
 		return notEach(r)
 	case r.View == query.Each:
 		return undone("$each is not done along a relation; filter the rows themselves: /%s/$filter(…)/$each", name)
 	case r.Parent() != "" && r.Single:
-		return notHere(r, "method.row", r.Resource.Methods(false, true), "a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)
+		return notHere(r, "method.row", r.Resource.Methods(false, true),
+			"a row is added with POST to the collection /%s; the one that %s leads to is changed with PATCH", name, r.Via().Name)
 	case r.Parent() != "":
-		return undone("rows at the end of a relation are written in the row before it: PATCH /%s with {\"%s@delta\":[…]}, or at their own resource, /%s", r.Parent(), r.Via().Name, name)
+		return undone("rows at the end of a relation are written in the row before it: PATCH /%s with {\"%s@delta\":[…]}, "+
+			"or at their own resource, /%s", r.Parent(), r.Via().Name, name)
 	}
 	return nil
 }
@@ -552,7 +563,8 @@ func notEach(r *request.Request) error {
 // Unconditional refuses the conditions of a write that can't be held to them: nothing that a caller relies on is passed over.
 func (in Write) Unconditional(instead string) error {
 	if in.IfMatch != nil || in.MustBeNew {
-		return fault.New(fault.Invalid, "version.condition", "If-Match and If-None-Match go with a change of one row at its path; %s. Nothing was changed", instead).On("If-Match")
+		return fault.New(fault.Invalid, "version.condition",
+			"If-Match and If-None-Match go with a change of one row at its path; %s. Nothing was changed", instead).On("If-Match")
 	}
 	return nil
 }
@@ -560,7 +572,8 @@ func (in Write) Unconditional(instead string) error {
 // versionGiven refuses a change without a version where the resource asks for one (RFC 6585, 3).
 func (in Write) versionGiven(r *model.Resource) error {
 	if r.IfMatch && in.IfMatch == nil {
-		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back", r.Name).On("If-Match")
+		return fault.New(fault.VersionNeeded, "version.needed", "%s is changed with If-Match alone: read the row, and send its ETag back",
+			r.Name).On("If-Match")
 	}
 	return nil
 }

@@ -213,7 +213,8 @@ func compileXML(columns []statement.Column, f Format) []xmlColumn {
 			c = c.Columns[0]
 		}
 		name := xmlName(c.Name)
-		out[i] = xmlColumn{open: []byte("<" + name + ">"), end: []byte("</" + name + ">"), null: []byte("<" + name + ` xsi:nil="true"/>`), at: c.At, kind: c.Kind}
+		out[i] = xmlColumn{open: []byte("<" + name + ">"), end: []byte("</" + name + ">"), null: []byte("<" + name + ` xsi:nil="true"/>`),
+			at: c.At, kind: c.Kind}
 		switch c.Kind {
 		case statement.Plain:
 			out[i].value = xmlAppender(c.Type)

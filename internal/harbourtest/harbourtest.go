@@ -111,11 +111,13 @@ func (r *Running) Another(t testing.TB, handler func(*service.Service, fs.FS, *s
 	return other
 }
 
-func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler, prepare func(context.Context, *service.Service) error) {
+func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler,
+	prepare func(context.Context, *service.Service) error) {
 	t.Helper()
 	ctx := context.Background()
 	log := slog.New(slog.NewTextHandler(logTo{t}, nil))
-	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log, Hashing: identity.Hashing{Memory: 64, Passes: 1}})
+	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log,
+		Hashing: identity.Hashing{Memory: 64, Passes: 1}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -25,7 +25,8 @@ const (
 func goodPassword(password string) error {
 	switch n := len([]rune(password)); {
 	case n < shortestPassword:
-		return fault.New(fault.Invalid, "password.short", "a password has at least %d characters, this one has %d", shortestPassword, n).On("password")
+		return fault.New(fault.Invalid, "password.short", "a password has at least %d characters, this one has %d", shortestPassword,
+			n).On("password")
 	case len(password) > longestPassword:
 		return fault.New(fault.Invalid, "password.long", "a password has at most %d bytes", longestPassword).On("password")
 	}
@@ -73,7 +74,8 @@ func (s *Directory) withAccounts(ctx context.Context, name string) (*data.API, e
 	return api, nil
 }
 
-func (s *Directory) newAccount(ctx context.Context, name string, in Credentials, roles []string, claims map[string]any) (*records.Account, error) {
+func (s *Directory) newAccount(ctx context.Context, name string, in Credentials, roles []string, claims map[string]any) (*records.Account,
+	error) {
 	address, err := mail.ParseAddress(in.Email)
 	if err != nil || address.Address != strings.TrimSpace(in.Email) || len(in.Email) > 254 {
 		return nil, fault.New(fault.Invalid, "email.invalid", "%q is no mail address; write one such as ada@board.example", in.Email).On("email")
@@ -164,7 +166,8 @@ func (s *Directory) RefreshToken(ctx context.Context, name, token string, from F
 	switch {
 	case errors.Is(err, records.ErrReused):
 		s.log.Warn("a refresh token was used twice; its session has ended", "window", name, "from", from.Address)
-		return nil, &OAuthError{"invalid_grant", "this refresh token was used before, so it may have been copied; the account is signed out there. Sign in again"}
+		return nil, &OAuthError{"invalid_grant",
+			"this refresh token was used before, so it may have been copied; the account is signed out there. Sign in again"}
 	case errors.Is(err, records.ErrNone):
 		return nil, &OAuthError{"invalid_grant", "this refresh token is not good, or not any more; sign in again"}
 	case err != nil:

@@ -46,7 +46,8 @@ func (s *Directory) Enter(a *data.API, c access.Caller) (leave func(), quota *Qu
 	}
 	leave, ok := s.gate.hold(key, scope.Limits.Concurrent)
 	if !ok {
-		err = fault.New(fault.TooMany, "limit.concurrent", "role %q may have %d requests running at once for each caller; wait for one of them", scope.Name, scope.Limits.Concurrent)
+		err = fault.New(fault.TooMany, "limit.concurrent", "role %q may have %d requests running at once for each caller; wait for one of them",
+			scope.Name, scope.Limits.Concurrent)
 	}
 	return leave, quota, err
 }
@@ -81,7 +82,8 @@ func (s *Directory) spend(scope *access.Scope, key string) (*Quota, error) {
 	quota, err := s.gate.count(key, rate, time.Now())
 	if err == nil && quota.Left < 0 {
 		quota.Left = 0
-		err = fault.New(fault.TooMany, "limit.requests", "role %q may send %s; the next one in %d s", scope.Name, rate, int(math.Ceil(quota.Reset.Seconds())))
+		err = fault.New(fault.TooMany, "limit.requests", "role %q may send %s; the next one in %d s", scope.Name, rate,
+			int(math.Ceil(quota.Reset.Seconds())))
 	}
 	return quota, err
 }

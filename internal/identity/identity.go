@@ -1,4 +1,5 @@
-// Package identity says who calls, and how often they may: operators, clients, accounts, their tokens and the keys that sign them, tokens of
+// Package identity says who calls, and how often they may: operators, clients, accounts, their tokens and the keys that sign them, tokens
+// of
 // other issuers, guesses at passwords, and the limits of roles.
 package identity
 
@@ -34,7 +35,8 @@ type Directory struct {
 }
 
 // New makes a directory over records whose keys are sealed with the box, and makes the first key where there is none.
-func New(ctx context.Context, store *records.Store, registry *windows.Registry, box *seal.Box, hashing Hashing, log *slog.Logger) (*Directory, error) {
+func New(ctx context.Context, store *records.Store, registry *windows.Registry, box *seal.Box, hashing Hashing,
+	log *slog.Logger) (*Directory, error) {
 	tokens, _ := lru.New[tokenKey, *verified](10_000) // fails for a size under 1 only
 	lasting, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Directory{records: store, windows: registry, box: box, hashing: hashing.params(), log: log, gate: newGate(), tokens: tokens,

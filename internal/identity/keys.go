@@ -111,7 +111,8 @@ func (s *Directory) KeySet(ctx context.Context) (jwkset.JWKSMarshal, error) {
 	}
 	store := jwkset.NewMemoryStorage()
 	for id, public := range ring.public {
-		key, err := jwkset.NewJWKFromKey(public, jwkset.JWKOptions{Metadata: jwkset.JWKMetadataOptions{KID: id, ALG: jwkset.AlgEdDSA, USE: jwkset.UseSig}})
+		key, err := jwkset.NewJWKFromKey(public,
+			jwkset.JWKOptions{Metadata: jwkset.JWKMetadataOptions{KID: id, ALG: jwkset.AlgEdDSA, USE: jwkset.UseSig}})
 		if err != nil {
 			return jwkset.JWKSMarshal{}, err
 		}

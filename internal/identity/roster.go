@@ -110,7 +110,8 @@ func (s *Directory) Roster(ctx context.Context, name string) (*Roster, error) {
 		out.Clients = append(out.Clients, ClientEntry{c.ID, entry(api, c.Roles, c.Claims, c.CreatedAt, c.Seen)})
 	}
 	for _, a := range accounts {
-		out.Accounts = append(out.Accounts, AccountEntry{a.Email, a.ID, a.Disabled, a.Sessions, entry(api, a.Roles, a.Claims, a.CreatedAt, a.Seen)})
+		out.Accounts = append(out.Accounts, AccountEntry{a.Email, a.ID, a.Disabled, a.Sessions,
+			entry(api, a.Roles, a.Claims, a.CreatedAt, a.Seen)})
 	}
 	for _, i := range api.Model.Document.SignIn.Issuers {
 		out.Issuers = append(out.Issuers, IssuerEntry{i.Issuer.Value, i.JWKS.Value, i.Role, i.Audience.Value})
@@ -162,7 +163,8 @@ func (s *Directory) admissible(ctx context.Context, name string, roles []string,
 		case known == nil:
 			return fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames())).On("roles")
 		case known.Anonymous:
-			return fault.New(fault.Invalid, "role.anonymous", "%q is the role of callers without a token; one with a token needs another", role).On("roles")
+			return fault.New(fault.Invalid, "role.anonymous", "%q is the role of callers without a token; one with a token needs another",
+				role).On("roles")
 		}
 		for _, c := range known.Claims {
 			if _, ok := claims[c.Name]; !ok {
@@ -195,7 +197,8 @@ func (s *Directory) AddClient(ctx context.Context, name, id string, in NewClient
 // ChangeClient changes the roles or claims of a client. Its tokens have them from now on.
 func (s *Directory) ChangeClient(ctx context.Context, name, id string, in CallerChange) error {
 	if in.Disabled != nil || in.Password != "" {
-		return fault.New(fault.Invalid, "client.change", "a client has roles and claims to change; for another secret add it again, and remove it if it may not call any more")
+		return fault.New(fault.Invalid, "client.change",
+			"a client has roles and claims to change; for another secret add it again, and remove it if it may not call any more")
 	}
 	c, err := s.records.Client(ctx, name, id)
 	if err != nil {

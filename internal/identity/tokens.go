@@ -154,7 +154,8 @@ func (s *Directory) verifyForeign(api *data.API, issuer *window.Issuer, bearer s
 		return nil, err
 	}
 	claims := jwt.MapClaims{}
-	_, err = jwt.ParseWithClaims(bearer, claims, find.Keyfunc, jwt.WithValidMethods(foreignMethods), jwt.WithIssuer(issuer.Issuer.Value), jwt.WithAudience(issuer.Audience.Value),
+	_, err = jwt.ParseWithClaims(bearer, claims, find.Keyfunc, jwt.WithValidMethods(foreignMethods), jwt.WithIssuer(issuer.Issuer.Value),
+		jwt.WithAudience(issuer.Audience.Value),
 		jwt.WithExpirationRequired(), jwt.WithLeeway(skew), jwt.WithJSONNumber())
 	if err != nil {
 		return nil, err
@@ -336,7 +337,8 @@ func (s *Directory) clientCaller(ctx context.Context, name string, c *tokenClaim
 		}
 	}
 	if caller.Roles == nil {
-		return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "client %q no longer has role %q; ask for a new token", c.Subject, c.Scope)
+		return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "client %q no longer has role %q; ask for a new token",
+			c.Subject, c.Scope)
 	}
 	return caller, nil
 }
@@ -347,7 +349,8 @@ func (s *Directory) accountCaller(ctx context.Context, name string, c *tokenClai
 	if !ok {
 		account, err := s.records.AccountOf(ctx, name, c.Session)
 		if errors.Is(err, records.ErrNone) || err == nil && account.Disabled {
-			return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "this account is signed out, or may not sign in any more; sign in again")
+			return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked",
+				"this account is signed out, or may not sign in any more; sign in again")
 		}
 		if err != nil {
 			return access.Caller{}, s.away("read an account", err)

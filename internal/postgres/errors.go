@@ -32,7 +32,8 @@ func translate(ctx context.Context, err error) error {
 				message += "; " + p.Hint
 			}
 		}
-		return &fault.Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName, Words: p.Message, Argument: argumentOf(p)}
+		return &fault.Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName,
+			Words: p.Message, Argument: argumentOf(p)}
 	}
 	switch p.Code {
 	case "23505":

@@ -130,7 +130,8 @@ func (in *introspection) column(rows pgx.Rows) error {
 	var mod int32
 	var sqlType string
 	c := &catalog.Column{}
-	if err := rows.Scan(&owner, &composite, &c.Name, &typeOID, &mod, &sqlType, &c.NotNull, &c.Default, &c.Generated, &c.Identity, &c.Comment); err != nil {
+	if err := rows.Scan(&owner, &composite, &c.Name, &typeOID, &mod, &sqlType, &c.NotNull, &c.Default, &c.Generated, &c.Identity,
+		&c.Comment); err != nil {
 		return err
 	}
 	c.Type = in.resolve(typeOID, mod, sqlType, 0)
@@ -192,7 +193,8 @@ func (in *introspection) constraint(rows pgx.Rows) error {
 	case "p":
 		t.Primary = columns
 	case "f":
-		t.ForeignKeys = append(t.ForeignKeys, catalog.ForeignKey{Name: name, Columns: columns, ToSchema: toSchema, ToTable: toTable, ToColumns: toColumns})
+		t.ForeignKeys = append(t.ForeignKeys, catalog.ForeignKey{Name: name, Columns: columns, ToSchema: toSchema, ToTable: toTable,
+			ToColumns: toColumns})
 	case "c":
 		t.Checks = append(t.Checks, catalog.Check{Name: name, Expression: expression, Columns: columns})
 	}

@@ -34,7 +34,8 @@ func TestValuesAgree(t *testing.T) {
 		from generate_series(1, 4000) n;
 		alter table drawn add primary key (id)`)
 	ours := ask(t, pool, "window: w\nsource: w\nresources: {drawn: {page: {max: none}}}", "drawn", "orderby=id")
-	rows, err := pool.Query(context.Background(), `select id, num::text, plain::text, dbl, single, moment, day::text, clock::text, extract(epoch from span)::text, words, guid::text, big from drawn order by id limit 1000`)
+	rows, err := pool.Query(context.Background(), `select id, num::text, plain::text, dbl, single, moment, day::text, clock::text, `+
+		`extract(epoch from span)::text, words, guid::text, big from drawn order by id limit 1000`)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +73,8 @@ func TestValuesAgree(t *testing.T) {
 		if err != nil || !moment.Equal(w.Moment) {
 			t.Errorf("row %d: moment %s, want %s", w.ID, got.Moment, w.Moment)
 		}
-		if got.ID != w.ID || got.Num.String() != w.Num || got.Plain.String() != w.Plain || got.Dbl != w.Dbl || got.Single != w.Single || got.Day != w.Day ||
+		if got.ID != w.ID || got.Num.String() != w.Num || got.Plain.String() != w.Plain || got.Dbl != w.Dbl || got.Single != w.Single ||
+			got.Day != w.Day ||
 			got.Clock != strings.TrimSuffix(w.Clock, ".") || got.Words != w.Words || got.GUID != w.GUID || got.Big != w.Big {
 			t.Errorf("row %d:\ngot  %+v\nwant %+v", w.ID, got, w)
 		}
@@ -112,7 +114,8 @@ func TestManyTables(t *testing.T) {
 	pool := connect(t, harbourtest.Database(t, false))
 	var sql strings.Builder
 	for i := range 300 {
-		fmt.Fprintf(&sql, "create table t%d (id int primary key, a text, b numeric(10,2) default 1 check (b > 0), c timestamptz not null, d int references t%d);", i, max(i-1, 0))
+		fmt.Fprintf(&sql, "create table t%d (id int primary key, a text, b numeric(10,2) default 1 check (b > 0), c timestamptz not null, "+
+			"d int references t%d);", i, max(i-1, 0))
 	}
 	execute(t, pool, strings.Replace(sql.String(), "references t0);", ");", 1))
 	start := time.Now()
@@ -122,7 +125,8 @@ func TestManyTables(t *testing.T) {
 		t.Fatalf("found %d tables", len(c.Tables))
 	}
 	table := c.Find("public", "t299")
-	if len(table.Columns) != 5 || len(table.ForeignKeys) != 1 || table.ForeignKeys[0].ToTable != "t298" || len(table.Checks) != 1 || table.Primary[0] != "id" || table.Columns[2].Type.Scale != 2 {
+	if len(table.Columns) != 5 || len(table.ForeignKeys) != 1 || table.ForeignKeys[0].ToTable != "t298" || len(table.Checks) != 1 ||
+		table.Primary[0] != "id" || table.Columns[2].Type.Scale != 2 {
 		t.Errorf("t299 is %+v", table)
 	}
 }

@@ -179,25 +179,34 @@ func TestValues(t *testing.T) {
 	tests := []struct{ typ, value, want string }{
 		{"smallint", "-32768", "-32768"}, {"integer", "2147483647", "2147483647"}, {"bigint", "-9223372036854775808", "-9223372036854775808"},
 		{"oid", "4294967295", "4294967295"},
-		{"real", "0.1", "0.1"}, {"real", "'NaN'", `"NaN"`}, {"double precision", "1e300", "1e+300"}, {"double precision", "'-Infinity'", `"-INF"`},
+		{"real", "0.1", "0.1"}, {"real", "'NaN'", `"NaN"`}, {"double precision", "1e300", "1e+300"},
+		{"double precision", "'-Infinity'", `"-INF"`},
 		{"double precision", "123456789.125", "123456789.125"}, {"double precision", "1e-7", "1e-07"},
-		{"numeric", "0", "0"}, {"numeric(10,2)", "12.30", "12.30"}, {"numeric", "-0.00012300", "-0.00012300"}, {"numeric", "100000000000000000000.5", "100000000000000000000.5"},
-		{"numeric", "12345678901234567890123456789", "12345678901234567890123456789"}, {"numeric", "10000", "10000"}, {"numeric(4,3)", "0.001", "0.001"},
+		{"numeric", "0", "0"}, {"numeric(10,2)", "12.30", "12.30"}, {"numeric", "-0.00012300", "-0.00012300"},
+		{"numeric", "100000000000000000000.5", "100000000000000000000.5"},
+		{"numeric", "12345678901234567890123456789", "12345678901234567890123456789"}, {"numeric", "10000", "10000"},
+		{"numeric(4,3)", "0.001", "0.001"},
 		{"numeric", "'NaN'", `"NaN"`}, {"numeric", "'Infinity'", `"INF"`},
-		{"boolean", "true", "true"}, {"text", `E'a"b\\c\n\t\x01é🌊'`, `"a\"b\\c\n\t\u0001é🌊"`}, {"varchar(5)", "'abc'", `"abc"`}, {"char(4)", "'ab'", `"ab  "`},
+		{"boolean", "true", "true"}, {"text", `E'a"b\\c\n\t\x01é🌊'`, `"a\"b\\c\n\t\u0001é🌊"`}, {"varchar(5)", "'abc'", `"abc"`},
+		{"char(4)", "'ab'", `"ab  "`},
 		{`"char"`, "'x'", `"x"`}, {"name", "'n'", `"n"`}, {"mood", `'rough "sea"'`, `"rough \"sea\""`},
-		{"date", "'2026-07-01'", `"2026-07-01"`}, {"date", "'0001-01-01'", `"0001-01-01"`}, {"date", "'2000-02-29'", `"2000-02-29"`}, {"date", "'1899-12-31'", `"1899-12-31"`},
+		{"date", "'2026-07-01'", `"2026-07-01"`}, {"date", "'0001-01-01'", `"0001-01-01"`}, {"date", "'2000-02-29'", `"2000-02-29"`},
+		{"date", "'1899-12-31'", `"1899-12-31"`},
 		{"date", "'infinity'", `"infinity"`}, {"date", "'10000-01-01'", `"10000-01-01"`},
 		{"time", "'12:30:00.5'", `"12:30:00.5"`}, {"timestamp", "'2026-07-01 10:00:00.000001'", `"2026-07-01T10:00:00.000001Z"`},
-		{"timestamptz", "'2026-07-01 10:00:00+02'", `"2026-07-01T08:00:00Z"`}, {"timestamptz", "'1969-12-31 23:59:59.9+00'", `"1969-12-31T23:59:59.9Z"`},
-		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`}, {"interval", "'0'", `"PT0S"`}, {"interval", "'14 months -3 days'", `"P1Y2M-3D"`}, {"interval", "'-90 minutes'", `"-PT1H30M"`},
+		{"timestamptz", "'2026-07-01 10:00:00+02'", `"2026-07-01T08:00:00Z"`},
+		{"timestamptz", "'1969-12-31 23:59:59.9+00'", `"1969-12-31T23:59:59.9Z"`},
+		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`}, {"interval", "'0'", `"PT0S"`}, {"interval", "'14 months -3 days'", `"P1Y2M-3D"`},
+		{"interval", "'-90 minutes'", `"-PT1H30M"`},
 		{"uuid", "'0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90'", `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`}, {"bytea", `'\xfbff00'`, `"-_8A"`},
 		{"jsonb", `'{"a": [1, null]}'`, `{"a": [1, null]}`}, {"json", `'{"a":1}'`, `{"a":1}`},
-		{"text[]", `array['a',null,'b,"']`, `["a",null,"b,\""]`}, {"int[]", "'{}'", "[]"}, {"int[]", "'{{1,2},{3,4}}'", "[[1,2],[3,4]]"}, {"mood[]", "'{calm}'", `["calm"]`},
+		{"text[]", `array['a',null,'b,"']`, `["a",null,"b,\""]`}, {"int[]", "'{}'", "[]"}, {"int[]", "'{{1,2},{3,4}}'", "[[1,2],[3,4]]"},
+		{"mood[]", "'{calm}'", `["calm"]`},
 		{"point3", `(1,'q',null)::point3`, `{"x":1,"why not":"q","z":null}`}, {"int4range", "'[1,5)'", `{"lower":1,"upper":5,"bounds":"[)"}`},
 		{"int4range", "'empty'", `{"empty":true}`}, {"tstzrange", "'(,2026-07-01 00:00Z]'", `{"upper":"2026-07-01T00:00:00Z","bounds":"(]"}`},
 		{"int4multirange", "'{[1,2),[5,6)}'", `[{"lower":1,"upper":2,"bounds":"[)"},{"lower":5,"upper":6,"bounds":"[)"}]`},
-		{"deep", "3.5", "3.50"}, {"inet", "'10.0.0.1/8'", `"10.0.0.1/8"`}, {"point", "'(1,2)'", `"(1,2)"`}, {"money", "'12.5'", `"$12.50"`}, {"text", "null", "null"}, {"xml", "'<a/>'", `"<a/>"`},
+		{"deep", "3.5", "3.50"}, {"inet", "'10.0.0.1/8'", `"10.0.0.1/8"`}, {"point", "'(1,2)'", `"(1,2)"`}, {"money", "'12.5'", `"$12.50"`},
+		{"text", "null", "null"}, {"xml", "'<a/>'", `"<a/>"`},
 	}
 	columns, values := make([]string, len(tests)), make([]string, len(tests))
 	for i, tt := range tests {
@@ -225,7 +234,8 @@ func TestOddSchema(t *testing.T) {
 		create table "Odd ""Schema"."Select" ("ID" int primary key, "a ""b c" text, "order" int, "and" bool, "Ünï" text, "1st" int);
 		insert into "Odd ""Schema"."Select" values (1, 'x', 2, true, 'ü', 3);
 		create table port (id int primary key, name text);
-		create table trip (id int primary key, from_port_id int references port, to_port_id int not null references port, port int references port);
+		create table trip (id int primary key, from_port_id int references port, to_port_id int not null references port,
+			port int references port);
 		create table a (id int primary key, b_id int);
 		create table b (id int primary key, a_id int references a);
 		alter table a add foreign key (b_id) references b;
@@ -252,8 +262,10 @@ resources:
 		{"selects/1", "select=order", `{"order":2}`},
 		{"selects", "filter=order%20eq%202%20and%20and%20eq%20true&select=ID", `{"ID":1}`},
 		{"selects", "filter=a__b_c eq 'x' and Ünï eq 'ü' and _1st gt 2&select=ID", `{"ID":1}`},
-		{"trips", "expand=from_port,to_port(select=name),port_port(select=name)", `{"id":7,"from_port_id":null,"to_port_id":2,"port":1,"from_port":null,"to_port":{"name":"There"},"port_port":{"name":"Here"}}`},
-		{"ports", "expand=trips_by_to_port(select=id),trips_by_from_port(select=id)&orderby=id&select=id", `{"id":1,"trips_by_to_port":[],"trips_by_from_port":[]}` + "\n" + `{"id":2,"trips_by_to_port":[{"id":7}],"trips_by_from_port":[]}`},
+		{"trips", "expand=from_port,to_port(select=name),port_port(select=name)",
+			`{"id":7,"from_port_id":null,"to_port_id":2,"port":1,"from_port":null,"to_port":{"name":"There"},"port_port":{"name":"Here"}}`},
+		{"ports", "expand=trips_by_to_port(select=id),trips_by_from_port(select=id)&orderby=id&select=id",
+			`{"id":1,"trips_by_to_port":[],"trips_by_from_port":[]}` + "\n" + `{"id":2,"trips_by_to_port":[{"id":7}],"trips_by_from_port":[]}`},
 		{"a", "expand=b_by_a(expand=a(expand=b))", `{"id":1,"b_id":1,"b_by_a":[{"id":1,"a_id":1,"a":{"id":1,"b_id":1,"b":{"id":1,"a_id":1}}}]}`},
 		{"keyless", "orderby=n", `{"n":5}` + "\n" + `{"n":5}`},
 		{"empty", "filter=at lt 2026-07-01T00:00:00Z", ""},
@@ -292,7 +304,8 @@ func BenchmarkAppendRow(b *testing.B) {
 	pool := connect(b, harbourtest.Database(b, true))
 	cat := introspect(b, pool)
 	table := cat.Find("harbour", "port_call")
-	plan := &statement.Plan{SQL: "select id, vessel_id, berth_code, status, eta, draught_m, hazardous from harbour.port_call where id = 1", Total: -1, Present: -1, Version: -1}
+	plan := &statement.Plan{SQL: "select id, vessel_id, berth_code, status, eta, draught_m, hazardous from harbour.port_call where id = 1",
+		Total: -1, Present: -1, Version: -1}
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}
@@ -317,7 +330,8 @@ func TestPatience(t *testing.T) {
 	ctx := context.Background()
 	start := time.Now()
 	_, err := query("select pg_sleep(20)").Open(ctx, source, nil, 100*time.Millisecond)
-	if f, ok := fault.From(err); !ok || f.Kind != fault.TimedOut || !strings.Contains(f.Message, "100ms") || time.Since(start) > 10*time.Second {
+	if f, ok := fault.From(err); !ok || f.Kind != fault.TimedOut || !strings.Contains(f.Message, "100ms") ||
+		time.Since(start) > 10*time.Second {
 		t.Errorf("over its limit: %v after %s", err, time.Since(start))
 	}
 	for i := range 40 {
@@ -340,7 +354,8 @@ func TestPatience(t *testing.T) {
 		}
 	}
 	var running int
-	if err := source.QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and pid <> pg_backend_pid() and datname = current_database()").Scan(&running); err != nil || running > 1 {
+	if err := source.QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and pid <> "+
+		"pg_backend_pid() and datname = current_database()").Scan(&running); err != nil || running > 1 {
 		t.Errorf("%d statements still run, %v", running, err)
 	}
 }
@@ -349,7 +364,8 @@ func TestPatience(t *testing.T) {
 func TestShortReads(t *testing.T) {
 	source := connect(t, harbourtest.Database(t, false))
 	ctx := context.Background()
-	execute(t, source, "create table buoy (id int primary key, name text); insert into buoy select n, 'B ' || n * n from generate_series(1, 300) n")
+	execute(t, source, "create table buoy (id int primary key, name text); insert into buoy select n, 'B ' ||"+
+		" n * n from generate_series(1, 300) n")
 	plan, _ := planned(t, source, "window: w\nsource: w\nresources: {buoys: {from: buoy}}", "buoys/1", "select=id,name")
 	if !plan.SingleKeyRead {
 		t.Fatal("a row by its key is no short read")
@@ -415,7 +431,8 @@ func TestShortReads(t *testing.T) {
 			ctx = context.Background()
 		}
 		_, err := read(ctx, int64(1), 200*time.Millisecond)
-		if f, ok := fault.From(err); (!ok || f.Kind != fault.TimedOut) && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+		if f, ok := fault.From(err); (!ok || f.Kind != fault.TimedOut) && !errors.Is(err, context.Canceled) &&
+			!errors.Is(err, context.DeadlineExceeded) {
 			t.Errorf("of a locked table: %v", err)
 		}
 	})

@@ -95,7 +95,8 @@ func ended(ctx context.Context, expired bool, limit time.Duration, err error) er
 	case !expired:
 		return err
 	}
-	return fault.New(fault.TimedOut, "time.limit", "the database took longer than the limit of %s; ask for less, or by fields that an index serves", limit)
+	return fault.New(fault.TimedOut, "time.limit",
+		"the database took longer than the limit of %s; ask for less, or by fields that an index serves", limit)
 }
 
 // Next moves to the next row and says whether there is one.

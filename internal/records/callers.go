@@ -43,14 +43,16 @@ func (s *Store) Client(ctx context.Context, window, id string) (*Client, error) 
 
 // SaveClient adds a client or replaces it.
 func (s *Store) SaveClient(ctx context.Context, window string, c *Client) error {
-	return s.must(ctx, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4, $5 from api_window w where w.name = $1
+	return s.must(ctx, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4,
+			$5 from api_window w where w.name = $1
 		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims`,
 		window, c.ID, c.SecretHash, c.Roles, c.Claims)
 }
 
 // ChangeClient gives a client other roles and claims.
 func (s *Store) ChangeClient(ctx context.Context, window, id string, roles []string, claims map[string]any) error {
-	return s.must(ctx, "update client set roles = $3, claims = $4 where id = $2 and window_id = (select id from api_window where name = $1)", window, id, roles, claims)
+	return s.must(ctx, "update client set roles = $3, claims = $4 where id = $2 and window_id = (select id from api_window where name = $1)",
+		window, id, roles, claims)
 }
 
 // RemoveClient removes a client.
@@ -60,7 +62,8 @@ func (s *Store) RemoveClient(ctx context.Context, window, id string) error {
 
 // SeeClient notes what a client asked for.
 func (s *Store) SeeClient(ctx context.Context, window, id, request string) error {
-	_, err := s.pool.Exec(ctx, "update client set used_at = now(), last_request = $3 where id = $2 and window_id = (select id from api_window where name = $1)", window, id, request)
+	_, err := s.pool.Exec(ctx, "update client set used_at = now(), last_request = $3 where id = $2 and window_id = (select id from "+
+		"api_window where name = $1)", window, id, request)
 	return err
 }
 
@@ -83,7 +86,8 @@ const accountColumns = `select a.id::text, a.email, a.password_hash, a.roles, a.
 
 func scanAccount(row pgx.CollectableRow) (*Account, error) {
 	a := &Account{}
-	return a, row.Scan(&a.ID, &a.Email, &a.PasswordHash, &a.Roles, &a.Claims, &a.Disabled, &a.CreatedAt, &a.UsedAt, &a.LastRequest, &a.Sessions)
+	return a, row.Scan(&a.ID, &a.Email, &a.PasswordHash, &a.Roles, &a.Claims, &a.Disabled, &a.CreatedAt, &a.UsedAt, &a.LastRequest,
+		&a.Sessions)
 }
 
 // Accounts lists the accounts of a window by address.
@@ -98,13 +102,16 @@ func (s *Store) Account(ctx context.Context, window, email string) (*Account, er
 
 // AccountOf finds the account of a session that has not ended.
 func (s *Store) AccountOf(ctx context.Context, window, session string) (*Account, error) {
-	return one(ctx, s, scanAccount, accountColumns+" join account_session o on o.account_id = a.id and o.expires_at > now() where w.name = $1 and o.id = $2", window, session)
+	return one(ctx, s, scanAccount, accountColumns+
+		" join account_session o on o.account_id = a.id and o.expires_at > now() where w.name = $1 and o.id = $2", window, session)
 }
 
 // AddAccount adds an account; ErrNone says that the window is not there, ErrTaken that the address has one.
 func (s *Store) AddAccount(ctx context.Context, window string, a *Account) error {
-	err := s.pool.QueryRow(ctx, `insert into account (window_id, email, password_hash, roles, claims) select id, lower($2), $3, $4, $5 from api_window where name = $1
-		on conflict (window_id, email) do nothing returning id::text, email, created_at`, window, a.Email, a.PasswordHash, a.Roles, a.Claims).Scan(&a.ID, &a.Email, &a.CreatedAt)
+	err := s.pool.QueryRow(ctx, `insert into account (window_id, email, password_hash, roles, claims) select id, lower($2), $3, $4,
+			$5 from api_window where name = $1
+		on conflict (window_id, email) do nothing returning id::text, email, created_at`, window, a.Email, a.PasswordHash, a.Roles,
+		a.Claims).Scan(&a.ID, &a.Email, &a.CreatedAt)
 	if none(err) == ErrNone {
 		if _, err := s.Window(ctx, window); err != nil {
 			return err
@@ -117,7 +124,8 @@ func (s *Store) AddAccount(ctx context.Context, window string, a *Account) error
 // ChangeAccount keeps an account's roles, claims, password and whether it is disabled. One that is disabled is signed out everywhere.
 func (s *Store) ChangeAccount(ctx context.Context, a *Account) error {
 	return s.must(ctx, `with ended as (delete from account_session where account_id = $1 and $6)
-		update account set password_hash = $2, roles = $3, claims = $4, disabled = $5 where id = $1`, a.ID, a.PasswordHash, a.Roles, a.Claims, a.Disabled, a.Disabled)
+		update account set password_hash = $2, roles = $3, claims = $4, disabled = $5 where id = $1`, a.ID, a.PasswordHash, a.Roles, a.Claims,
+		a.Disabled, a.Disabled)
 }
 
 // RemoveAccount removes an account.
@@ -144,8 +152,10 @@ func (s *Store) BeginSession(ctx context.Context, account string, refresh []byte
 func (s *Store) Refresh(ctx context.Context, window string, old, next []byte, ends time.Time) (session string, err error) {
 	reused := false
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `update refresh_token t set used = true from account_session s join account a on a.id = s.account_id join api_window w on w.id = a.window_id
-			where t.hash = $1 and not t.used and s.id = t.session_id and s.expires_at > now() and w.name = $2 returning s.id::text`, old, window).Scan(&session)
+		err := tx.QueryRow(ctx, `update refresh_token t set used = true from account_session s join account a on a.id = s.account_id
+		join api_window w on w.id = a.window_id
+			where t.hash = $1 and not t.used and s.id = t.session_id and s.expires_at > now() and w.name = $2 returning s.id::text`, old,
+			window).Scan(&session)
 		if none(err) == ErrNone {
 			tag, err := tx.Exec(ctx, "delete from account_session where id = (select session_id from refresh_token where hash = $1 and used)", old)
 			reused = err == nil && tag.RowsAffected() > 0
@@ -183,7 +193,8 @@ func (s *Store) EndOtherSessions(ctx context.Context, account, but string) error
 
 // WrongGuesses tells how often each of some things was guessed at wrongly, and how long ago that was last.
 func (s *Store) WrongGuesses(ctx context.Context, what []string) (counts map[string]int, ago map[string]time.Duration, err error) {
-	rows, err := s.pool.Query(ctx, "select at_what, count, extract(epoch from now() - last_at)::float8 from wrong_guess where at_what = any($1)", what)
+	rows, err := s.pool.Query(ctx, "select at_what, count, extract(epoch from now() - last_at)::float8 from wrong_guess where at_what = "+
+		"any($1)", what)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -202,7 +213,8 @@ func (s *Store) WrongGuesses(ctx context.Context, what []string) (counts map[str
 func (s *Store) Guessed(ctx context.Context, what []string, forget time.Duration) error {
 	_, err := s.pool.Exec(ctx, `with old as (delete from wrong_guess where last_at < now() - $2::interval and at_what <> all($1))
 		insert into wrong_guess (at_what, count, last_at) select what, 1, now() from unnest($1::text[]) what
-		on conflict (at_what) do update set count = case when wrong_guess.last_at < now() - $2::interval then 1 else wrong_guess.count + 1 end, last_at = now()`, what, forget)
+		on conflict (at_what) do update set count = case when wrong_guess.last_at < now() - $2::interval then 1 else wrong_guess.count + 1 end,
+		last_at = now()`, what, forget)
 	return err
 }
 
@@ -221,18 +233,21 @@ type SigningKey struct {
 
 // SigningKeys lists the keys, the newest first.
 func (s *Store) SigningKeys(ctx context.Context) ([]SigningKey, error) {
-	return list(ctx, s, pgx.RowToStructByPos[SigningKey], "select id, sealed_private, created_at from signing_key order by created_at desc, id")
+	return list(ctx, s, pgx.RowToStructByPos[SigningKey],
+		"select id, sealed_private, created_at from signing_key order by created_at desc, id")
 }
 
 // AddSigningKey keeps a key where none is younger than that, unless another service is faster.
 func (s *Store) AddSigningKey(ctx context.Context, k SigningKey, younger time.Duration) error {
 	_, err := s.pool.Exec(ctx, `with one_at_a_time as materialized (select pg_advisory_xact_lock(hashtext('eager_window.signing_key')))
-		insert into signing_key (id, sealed_private) select $1, $2 from one_at_a_time where not exists (select from signing_key where created_at > clock_timestamp() - $3::interval)`, k.ID, k.Sealed, younger)
+		insert into signing_key (id, sealed_private) select $1, $2 from one_at_a_time where not exists (select
+			from signing_key where created_at > clock_timestamp() - $3::interval)`, k.ID, k.Sealed, younger)
 	return err
 }
 
 // RetireSigningKeys forgets the keys that a newer one has stood beside for so long.
 func (s *Store) RetireSigningKeys(ctx context.Context, since time.Duration) error {
-	_, err := s.pool.Exec(ctx, "delete from signing_key k where exists (select from signing_key n where n.created_at > k.created_at and n.created_at <= now() - $1::interval)", since)
+	_, err := s.pool.Exec(ctx, "delete from signing_key k where exists (select from signing_key n where n.created_at > k.created_at and "+
+		"n.created_at <= now() - $1::interval)", since)
 	return err
 }

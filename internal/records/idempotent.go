@@ -50,8 +50,10 @@ func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte)
 		p.Drop(ctx)
 		return nil, nil, err
 	}
-	tag, err := tx.Exec(ctx, `with past as (delete from idempotent_request where created_at < now() - interval '`+kept+`' and (api, caller, key) <> ($1, $2, $3))
-		insert into idempotent_request (api, caller, key, fingerprint) values ($1, $2, $3, $4) on conflict do nothing`, key.API, key.Caller, key.Key, fingerprint)
+	tag, err := tx.Exec(ctx, `with past as (delete from idempotent_request where created_at < now() - interval '`+kept+
+		`' and (api, caller, key) <> ($1, $2, $3))
+		insert into idempotent_request (api, caller, key, fingerprint) values ($1, $2, $3, $4) on conflict do nothing`, key.API, key.Caller,
+		key.Key, fingerprint)
 	if err == nil && tag.RowsAffected() == 1 {
 		return p, nil, nil
 	}
@@ -65,7 +67,8 @@ func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte)
 	}
 	k := &Kept{}
 	err = s.pool.QueryRow(ctx, `select fingerprint, transaction, settled, status, header, body from idempotent_request
-		where (api, caller, key) = ($1, $2, $3)`, key.API, key.Caller, key.Key).Scan(&k.Fingerprint, &k.Transaction, &k.Settled, &k.Status, &k.Header, &k.Body)
+		where (api, caller, key) = ($1, $2, $3)`, key.API, key.Caller, key.Key).Scan(&k.Fingerprint, &k.Transaction, &k.Settled, &k.Status,
+		&k.Header, &k.Body)
 	if errors.Is(err, pgx.ErrNoRows) { // forgotten in between
 		return nil, nil, ErrBusy
 	}
@@ -74,7 +77,8 @@ func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte)
 
 // Keep remembers the answer and the transaction that it is made in, which must not be committed before.
 func (p *Promise) Keep(ctx context.Context, transaction string, a Answer) error {
-	if _, err := p.tx.Exec(ctx, `update idempotent_request set transaction = $4, status = $5, header = $6, body = $7 where (api, caller, key) = ($1, $2, $3)`,
+	if _, err := p.tx.Exec(ctx, `update idempotent_request set transaction = $4, status = $5, header = $6, body = $7 where (api, caller, `+
+		`key) = ($1, $2, $3)`,
 		p.key.API, p.key.Caller, p.key.Key, transaction, a.Status, a.Header, a.Body); err != nil {
 		return err
 	}
@@ -86,12 +90,14 @@ func (p *Promise) Drop(ctx context.Context) { _ = p.tx.Rollback(context.WithoutC
 
 // Settle notes that the transaction of a kept answer is committed.
 func (s *Store) Settle(ctx context.Context, key RequestKey) error {
-	_, err := s.pool.Exec(ctx, "update idempotent_request set settled = true where (api, caller, key) = ($1, $2, $3)", key.API, key.Caller, key.Key)
+	_, err := s.pool.Exec(ctx, "update idempotent_request set settled = true where (api, caller, key) = ($1, $2, $3)", key.API, key.Caller,
+		key.Key)
 	return err
 }
 
 // Forget forgets an answer whose transaction was not committed.
 func (s *Store) Forget(ctx context.Context, key RequestKey, transaction string) error {
-	_, err := s.pool.Exec(ctx, "delete from idempotent_request where (api, caller, key, transaction) = ($1, $2, $3, $4) and not settled", key.API, key.Caller, key.Key, transaction)
+	_, err := s.pool.Exec(ctx, "delete from idempotent_request where (api, caller, key, transaction) = ($1, $2, $3, $4) and not settled",
+		key.API, key.Caller, key.Key, transaction)
 	return err
 }

@@ -127,7 +127,8 @@ type Operator struct {
 // Operator finds an operator by address.
 func (s *Store) Operator(ctx context.Context, email string) (*Operator, error) {
 	o := &Operator{}
-	err := s.pool.QueryRow(ctx, "select id, email, password_hash from operator where email = lower($1)", email).Scan(&o.ID, &o.Email, &o.PasswordHash)
+	err := s.pool.QueryRow(ctx, "select id, email, password_hash from operator where email = lower($1)", email).Scan(&o.ID, &o.Email,
+		&o.PasswordHash)
 	return o, none(err)
 }
 
@@ -187,7 +188,8 @@ type Window struct {
 	LivePublished time.Time
 }
 
-const windowColumns = `select w.name, coalesce(w.live_release, 0), d.document, d.updated_at, coalesce(r.document, ''), coalesce(r.created_at, 'epoch')
+const windowColumns = `select w.name, coalesce(w.live_release, 0), d.document, d.updated_at, coalesce(r.document, ''),
+			coalesce(r.created_at, 'epoch')
 	from api_window w join draft d on d.window_id = w.id
 	left join release r on r.window_id = w.id and r.number = w.live_release`
 
@@ -219,7 +221,8 @@ func (s *Store) SaveDraft(ctx context.Context, window, document, by string, crea
 			}
 		}
 		tag, err := tx.Exec(ctx, `insert into draft (window_id, document, updated_by) select id, $2, $3 from api_window where name = $1
-			on conflict (window_id) do update set document = excluded.document, updated_by = excluded.updated_by, updated_at = now()`, window, document, by)
+			on conflict (window_id) do update set document = excluded.document, updated_by = excluded.updated_by, updated_at = now()`, window,
+			document, by)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrNone
 		}
@@ -235,7 +238,8 @@ func (s *Store) Publish(ctx context.Context, window, document string, cat *catal
 			return none(err)
 		}
 		err := tx.QueryRow(ctx, `insert into release (window_id, number, document, catalog, note, created_by)
-			select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5 from release where window_id = $1 returning number`, id, document, cat, note, by).Scan(&number)
+			select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5 from release where window_id = $1 returning number`, id, document, cat, note,
+			by).Scan(&number)
 		if err != nil {
 			return err
 		}

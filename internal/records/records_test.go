@@ -142,7 +142,8 @@ func TestOperatorsAndClients(t *testing.T) {
 	if err != nil || len(first) != 1 || first[0].ID != "a" {
 		t.Errorf("signing keys %v, %v", first, err)
 	}
-	if err := errors.Join(s.AddSigningKey(ctx, records.SigningKey{ID: "c", Sealed: []byte("y")}, 0), s.RetireSigningKeys(ctx, time.Hour)); err != nil {
+	if err := errors.Join(s.AddSigningKey(ctx, records.SigningKey{ID: "c", Sealed: []byte("y")}, 0),
+		s.RetireSigningKeys(ctx, time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	if both, err := s.SigningKeys(ctx); err != nil || len(both) != 2 || both[0].ID != "c" {

@@ -20,7 +20,8 @@ const minSecret = 16
 // New makes a box from a secret of at least 16 characters.
 func New(secret string) (*Box, error) {
 	if len(secret) < minSecret {
-		return nil, errors.New("EAGER_SECRET is missing or too short: set it to at least 16 random characters, and keep it; it seals passwords of sources at rest")
+		return nil, errors.New("EAGER_SECRET is missing or too short: set it to at least 16 random characters, and keep it; " +
+			"it seals passwords of sources at rest")
 	}
 	key := sha256.Sum256([]byte("eager window at rest\x00" + secret))
 	aead, err := chacha20poly1305.NewX(key[:])

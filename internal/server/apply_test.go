@@ -17,11 +17,17 @@ func TestApplyDifferential(t *testing.T) {
 	token := r.Token(t, "harbour_master")
 	draw := rand.New(rand.NewPCG(3, 14))
 	type pair struct{ ours, sql string }
-	keys := []pair{{"status", "p.status"}, {"berth_code", "p.berth_code"}, {"hazardous", "p.hazardous"}, {"vessel/kind", "v.kind"}, {"vessel/flag", "v.flag"}, {"vessel/agent/name", "a.name"}, {"vessel/built_on", "v.built_on"}}
-	values := []pair{{"$count", "count(*)"}, {"draught_m with sum", "sum(draught_m)"}, {"draught_m with average", "avg(draught_m)"}, {"draught_m mul 2 with max", "max(draught_m * 2)"}, {"vessel/gross_tonnage with min", "min(v.gross_tonnage)"},
-		{"vessel/name with max", "max(v.name)"}, {"vessel/id with countdistinct", "count(distinct v.id)"}, {"id with sum", "sum(p.id)"}, {"eta with max", "to_char(max(eta at time zone 'UTC'), 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"')"}, {"status with min", "min(p.status)"}, {"year(vessel/built_on) with average", "avg(extract(year from v.built_on))"}}
-	conditions := []pair{{"draught_m gt 9.5", "draught_m > 9.5"}, {"not (berth_code eq 'N01')", "berth_code is distinct from 'N01'"}, {"vessel/kind in ('tanker','ferry')", "v.kind in ('tanker','ferry')"},
-		{"tugs/$count ge 2", "(select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) >= 2"}, {"vessel/agent/name ne null", "a.name is not null"}, {"berth_code eq null", "berth_code is null"}}
+	keys := []pair{{"status", "p.status"}, {"berth_code", "p.berth_code"}, {"hazardous", "p.hazardous"}, {"vessel/kind", "v.kind"},
+		{"vessel/flag", "v.flag"}, {"vessel/agent/name", "a.name"}, {"vessel/built_on", "v.built_on"}}
+	values := []pair{{"$count", "count(*)"}, {"draught_m with sum", "sum(draught_m)"}, {"draught_m with average", "avg(draught_m)"},
+		{"draught_m mul 2 with max", "max(draught_m * 2)"}, {"vessel/gross_tonnage with min", "min(v.gross_tonnage)"},
+		{"vessel/name with max", "max(v.name)"}, {"vessel/id with countdistinct", "count(distinct v.id)"}, {"id with sum", "sum(p.id)"},
+		{"eta with max", "to_char(max(eta at time zone 'UTC'), 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"')"}, {"status with min", "min(p.status)"},
+		{"year(vessel/built_on) with average", "avg(extract(year from v.built_on))"}}
+	conditions := []pair{{"draught_m gt 9.5", "draught_m > 9.5"}, {"not (berth_code eq 'N01')", "berth_code is distinct from 'N01'"},
+		{"vessel/kind in ('tanker','ferry')", "v.kind in ('tanker','ferry')"},
+		{"tugs/$count ge 2", "(select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) >= 2"},
+		{"vessel/agent/name ne null", "a.name is not null"}, {"berth_code eq null", "berth_code is null"}}
 	const from = " from harbour.port_call p left join harbour.vessel v on v.id = p.vessel_id left join harbour.agent a on a.id = v.agent_id "
 	some := 0
 	for range 120 {
@@ -92,7 +98,8 @@ func TestApplyDifferential(t *testing.T) {
 		a := r.Send(t, token, "GET", "/api/saltmere/port_calls?"+query, nil)
 		got := flat(t, a.Text, names)
 		var want [][]any
-		for _, row := range column(t, r.Harbour, "select to_json(array(select value from json_each(row_to_json(q))))::text from ("+outer+" limit 1000) q") {
+		for _, row := range column(t, r.Harbour, "select to_json(array(select value from json_each(row_to_json(q))))::text from ("+outer+
+			" limit 1000) q") {
 			var values []any
 			decode(t, row, &values)
 			want = append(want, values)
@@ -118,23 +125,42 @@ func TestApply(t *testing.T) {
 	token, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
 	for _, tt := range []struct{ token, path, want string }{
-		{token, "/port_calls?apply=groupby((vessel/kind,vessel/agent/name),aggregate($count as n))/topcount(1,n)", `#port_calls(vessel(kind,agent(name)),n)","value":[{"vessel":{"kind":"cargo","agent":{"name":"` + one("select a.name from harbour.port_call p join harbour.vessel v on v.id = vessel_id join harbour.agent a on a.id = agent_id where kind = 'cargo' group by 1 order by count(*) desc limit 1") + `"}},"n":`},
-		{token, "/port_calls?apply=concat(groupby((status),aggregate($count as n)),filter(hazardous)/aggregate($count as n,draught_m with sum as d))&filter=status eq null", `"value":[{"status":null,"n":` + one("select count(*) || ',\"d\":' || sum(draught_m) from harbour.port_call where hazardous") + `}]`},
-		{token, "/vessels?apply=topsum(100000,gross_tonnage)/aggregate($count as n)", `[{"n":` + one("select count(*) from (select sum(gross_tonnage) over (order by gross_tonnage desc, id) - gross_tonnage as s from harbour.vessel) q where s < 100000") + `}]`},
-		{token, "/vessels?apply=bottompercent(10,gross_tonnage)/aggregate($count as n)", `[{"n":` + one("select count(*) from (select sum(gross_tonnage) over (order by gross_tonnage, id) - gross_tonnage as s, sum(gross_tonnage) over () as t from harbour.vessel) q where s < t / 10") + `}]`},
+		{token, "/port_calls?apply=groupby((vessel/kind,vessel/agent/name),aggregate($count as n))/topcount(1,n)",
+			`#port_calls(vessel(kind,agent(name)),n)","value":[{"vessel":{"kind":"cargo","agent":{"name":"` + one("select a.name from harbour.por"+
+				"t_call p join harbour.vessel v on v.id = vessel_id join harbour.agent a on a.id = agent_id where kind = 'cargo' group by 1 order "+
+				"by count(*) desc limit 1") + `"}},"n":`},
+		{token, "/port_calls?apply=concat(groupby((status),aggregate($count as n)),filter(hazardous)/aggregate($count as n," +
+			"draught_m with sum as d))&filter=status eq null", `"value":[{"status":null,"n":` +
+			one("select count(*) || ',\"d\":' || sum(draught_m) from harbour.port_call where hazardous") + `}]`},
+		{token, "/vessels?apply=topsum(100000,gross_tonnage)/aggregate($count as n)", `[{"n":` + one("select count(*) from (select "+
+			"sum(gross_tonnage) over (order by gross_tonnage desc, id) - gross_tonnage as s from harbour.vessel) q where s < 100000") + `}]`},
+		{token, "/vessels?apply=bottompercent(10,gross_tonnage)/aggregate($count as n)", `[{"n":` + one("select count(*) from (select "+
+			"sum(gross_tonnage) over (order by gross_tonnage, id) - gross_tonnage as s, "+
+			"sum(gross_tonnage) over () as t from harbour.vessel) q where s < t / 10") + `}]`},
 		{token, "/vessels?apply=bottomcount(2,gross_tonnage)&select=id&expand=agent(select=id)&orderby=id", `"agent":{"id":`},
-		{token, "/vessels?apply=orderby(name desc,id)/skip(1)/top(2)/identity&select=id&orderby=name desc", `[{"id":` + one("select id from harbour.vessel order by name desc, id offset 1 limit 1") + `}`},
-		{token, "/vessels?apply=compute(year(built_on) as y)/groupby((y),aggregate($count as n))/filter(n gt 10)/compute(n mul 2 as m)/groupby((),aggregate(m with sum as s))", "a field is expected"},
-		{token, "/vessels?apply=compute(year(built_on) as y)/groupby((y),aggregate($count as n))/filter(n gt 10)/compute(n mul 2 as m)/aggregate(m with sum as s)", `[{"s":` + one("select (sum(n) * 2)::text from (select count(*) as n from harbour.vessel group by extract(year from built_on) having count(*) > 10) q") + `}]`},
-		{token, "/vessels/$filter(kind eq 'tanker')?apply=aggregate($count as n)", `[{"n":` + one("select count(*) from harbour.vessel where kind = 'tanker'") + `}]`},
-		{token, "/vessels?apply=search(grey)/aggregate($count as n)", `[{"n":` + one("select count(*) from harbour.vessel where name ilike '%grey%'") + `}]`},
-		{token, "/port_calls/$count?apply=groupby((vessel/kind,status))", one("select count(*) from (select distinct kind, status from harbour.port_call p join harbour.vessel v on v.id = vessel_id) q")},
-		{token, "/vessels/3/port_calls?apply=aggregate($count as n)", `[{"n":` + one("select count(*) from harbour.port_call where vessel_id = 3") + `}]`},
-		{"", "/arrivals_board?apply=groupby((vessel/flag),aggregate(tug_count with sum as tugs))&orderby=tugs desc&top=1", `"value":[{"vessel":{"flag":"`},
+		{token, "/vessels?apply=orderby(name desc,id)/skip(1)/top(2)/identity&select=id&orderby=name desc", `[{"id":` +
+			one("select id from harbour.vessel order by name desc, id offset 1 limit 1") + `}`},
+		{token, "/vessels?apply=compute(year(built_on) as y)/groupby((y),aggregate($count as n))/filter(n gt 10)/compute(n mul 2 as " +
+			"m)/groupby((),aggregate(m with sum as s))", "a field is expected"},
+		{token, "/vessels?apply=compute(year(built_on) as y)/groupby((y),aggregate($count as n))/filter(n gt 10)/compute(n mul 2 as " +
+			"m)/aggregate(m with sum as s)", `[{"s":` + one("select (sum(n) * 2)::text from (select count(*) as n from harbour.vessel group by "+
+			"extract(year from built_on) having count(*) > 10) q") + `}]`},
+		{token, "/vessels/$filter(kind eq 'tanker')?apply=aggregate($count as n)", `[{"n":` +
+			one("select count(*) from harbour.vessel where kind = 'tanker'") + `}]`},
+		{token, "/vessels?apply=search(grey)/aggregate($count as n)", `[{"n":` +
+			one("select count(*) from harbour.vessel where name ilike '%grey%'") + `}]`},
+		{token, "/port_calls/$count?apply=groupby((vessel/kind,status))",
+			one("select count(*) from (select distinct kind, status from harbour.port_call p join harbour.vessel v on v.id = vessel_id) q")},
+		{token, "/vessels/3/port_calls?apply=aggregate($count as n)", `[{"n":` +
+			one("select count(*) from harbour.port_call where vessel_id = 3") + `}]`},
+		{"", "/arrivals_board?apply=groupby((vessel/flag),aggregate(tug_count with sum as tugs))&orderby=tugs desc&top=1",
+			`"value":[{"vessel":{"flag":"`},
 		{"", "/arrivals_board?apply=groupby((vessel/agent_id))", `unknown field \"agent_id\"`},
 		{agent, "/berth_load?from=2026-01-01&to=2026-02-01&apply=aggregate(hours with sum as h,$count as n)", `"n":28}]`},
-		{agent, "/port_calls?apply=aggregate($count as n)", `[{"n":` + one("select count(*) from harbour.port_call p join harbour.vessel v on v.id = vessel_id where agent_id = 3") + `}]`},
-		{agent, "/tugs?apply=aggregate(port_calls/$count with sum as n)", `[{"n":` + one("select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = port_call_id join harbour.vessel v on v.id = vessel_id where agent_id = 3") + `}]`},
+		{agent, "/port_calls?apply=aggregate($count as n)", `[{"n":` +
+			one("select count(*) from harbour.port_call p join harbour.vessel v on v.id = vessel_id where agent_id = 3") + `}]`},
+		{agent, "/tugs?apply=aggregate(port_calls/$count with sum as n)", `[{"n":` + one("select count(*) from harbour.port_call_tug j join "+
+			"harbour.port_call p on p.id = port_call_id join harbour.vessel v on v.id = vessel_id where agent_id = 3") + `}]`},
 		{agent, "/port_calls?apply=groupby((remarks))", "may not read remarks"},
 		{agent, "/port_calls?apply=filter(remarks eq null)/aggregate($count as n)", "may not read remarks"},
 		{agent, "/port_calls?apply=concat(groupby((id)),aggregate(remarks with max as m))", "may not read remarks"},
@@ -145,7 +171,8 @@ func TestApply(t *testing.T) {
 		{token, "/port_calls?apply=aggregate(id with summ as n)", `did you mean \"sum\"?`},
 		{token, "/port_calls?apply=aggregate(id with sum)", `\"as\" and a name`},
 		{token, "/port_calls?apply=aggregate(id with sum as a,id with min as a)", `the result has \"a\" already`},
-		{token, "/port_calls?apply=groupby((status),aggregate($count as n))&orderby=eta", `unknown field \"eta\" in orderby at 1; the result of apply has status, n`},
+		{token, "/port_calls?apply=groupby((status),aggregate($count as n))&orderby=eta",
+			`unknown field \"eta\" in orderby at 1; the result of apply has status, n`},
 		{token, "/port_calls?apply=groupby((status),topcount(1,id))", "topcount inside groupby is not done here"},
 		{token, "/port_calls?apply=concat(identity,aggregate($count as n))", "each chain of concat ends with groupby or aggregate"},
 		{token, "/port_calls?apply=groupby((status)", `\")\" is missing`},
@@ -154,7 +181,8 @@ func TestApply(t *testing.T) {
 		{token, "/vessels?expand=port_calls(apply=identity)", "apply inside expand is not done here"},
 		{token, "/vessels/3?apply=identity", "apply goes with a collection"},
 	} {
-		if a := r.Send(t, tt.token, "GET", "/api/saltmere"+tt.path, nil); !strings.Contains(strings.ReplaceAll(a.Text, "\n", ""), tt.want) || a.StatusCode >= 500 && a.StatusCode != 501 {
+		if a := r.Send(t, tt.token, "GET", "/api/saltmere"+tt.path, nil); !strings.Contains(strings.ReplaceAll(a.Text, "\n", ""), tt.want) ||
+			a.StatusCode >= 500 && a.StatusCode != 501 {
 			t.Errorf("%s\ngot  %s %.400s\nwant %s", tt.path, a.Status, a.Text, tt.want)
 		}
 	}
@@ -164,7 +192,9 @@ func TestApply(t *testing.T) {
 		l, _ := nextPage(t, r, token, next, "maxpagesize=70")
 		got, next = append(got, fields(l, "n")...), l.NextLink
 	}
-	if want := column(t, r.Harbour, "select count(*) from harbour.port_call p join harbour.vessel v on v.id = vessel_id group by v.name order by 1 desc"); strings.Join(got, " ") != strings.Join(want, " ") {
+	if want := column(t, r.Harbour,
+		"select count(*) from harbour.port_call p join harbour.vessel v on v.id = vessel_id group by v.name order by 1 desc"); strings.Join(got,
+		" ") != strings.Join(want, " ") {
 		t.Errorf("pages of groups: %d %v, want %d", len(got), got, len(want))
 	}
 }

@@ -19,7 +19,8 @@ func TestAllOrNothingUnderLoad(t *testing.T) {
 		create table mate (id int primary key references pair, v text not null, n int not null default 1 check (n > 0));
 		insert into pair select i, 'first' from generate_series(1, 4) i; insert into mate select i, 'first' from generate_series(1, 4) i;
 		do $$ begin execute format('alter database %I set deadlock_timeout = 20', current_database()); end $$`)
-	if _, err := r.Operator.PushDraft(t.Context(), "pairs", "window: pairs\nsource: "+dsn+"\nresources: {pairs: {from: pair}, mates: {from: mate}}"); err != nil {
+	if _, err := r.Operator.PushDraft(t.Context(), "pairs", "window: pairs\nsource: "+dsn+
+		"\nresources: {pairs: {from: pair}, mates: {from: mate}}"); err != nil {
 		t.Fatal(err)
 	}
 	var over atomic.Bool

@@ -85,7 +85,9 @@ func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 	case "refresh_token":
 		t, err = s.service.RefreshToken(r.Context(), name, r.PostForm.Get("refresh_token"), s.from(r))
 	default:
-		err = &identity.OAuthError{Code: "unsupported_grant_type", Description: "send the form fields grant_type=client_credentials, client_id and client_secret; or grant_type=refresh_token and refresh_token"}
+		err = &identity.OAuthError{Code: "unsupported_grant_type",
+			Description: "send the form fields grant_type=client_credentials, client_id and client_secret; " +
+				"or grant_type=refresh_token and refresh_token"}
 	}
 	var refused *identity.OAuthError
 	switch {
@@ -128,7 +130,8 @@ func (s *Server) authMetadata(w http.ResponseWriter, r *http.Request) {
 	}
 	signIn := api.Model.Document.SignIn
 	if !signIn.Clients && signIn.Accounts == nil {
-		s.fail(w, r, fault.New(fault.NotFound, "tokens.none", "this API gives no tokens: its document has neither clients nor accounts under sign_in"))
+		s.fail(w, r, fault.New(fault.NotFound, "tokens.none",
+			"this API gives no tokens: its document has neither clients nor accounts under sign_in"))
 		return
 	}
 	issuer := s.origin(r) + "/auth/" + api.Model.Name

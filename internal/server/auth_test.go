@@ -71,17 +71,20 @@ func TestAccount(t *testing.T) {
 	if a.StatusCode != 201 || first.Scope != "agent" || first.ExpiresIn != 900 || a.Header.Get("Cache-Control") != "no-store" {
 		t.Fatalf("sign up: %s %s", a.Status, a.Text)
 	}
-	if a, _ := post(t, r, "", "/sign-up", ada); a.StatusCode != 409 || !strings.Contains(a.Text, "there is an account ada@board.example already") {
+	if a, _ := post(t, r, "", "/sign-up", ada); a.StatusCode != 409 ||
+		!strings.Contains(a.Text, "there is an account ada@board.example already") {
 		t.Errorf("sign up again: %s %s", a.Status, a.Text)
 	}
-	if me := r.Send(t, first.AccessToken, "GET", "/auth/saltmere/me", nil); !strings.Contains(me.Text, `"kind":"account"`) || !strings.Contains(me.Text, `"email":"ada@board.example","roles":["agent"],"claims":{},"missing_claims":["agent_id"]`) {
+	if me := r.Send(t, first.AccessToken, "GET", "/auth/saltmere/me", nil); !strings.Contains(me.Text, `"kind":"account"`) ||
+		!strings.Contains(me.Text, `"email":"ada@board.example","roles":["agent"],"claims":{},"missing_claims":["agent_id"]`) {
 		t.Errorf("me: %s", me.Text)
 	}
 	const vessels = "/api/saltmere/vessels?select=id,agent_id&count=true&top=1"
 	if a := r.Send(t, first.AccessToken, "GET", vessels, nil); a.StatusCode != 403 || !strings.Contains(a.Text, `no claim \"agent_id\"`) {
 		t.Errorf("without its claim: %s %s", a.Status, a.Text)
 	}
-	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", identity.CallerChange{Claims: map[string]any{"agent_id": 3}}); err != nil {
+	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example",
+		identity.CallerChange{Claims: map[string]any{"agent_id": 3}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, at := range []*harbourtest.Running{r, other} {
@@ -98,7 +101,8 @@ func TestAccount(t *testing.T) {
 		t.Fatalf("refreshed: %+v", second)
 	}
 	_, elsewhere := post(t, other, "", "/sign-in", ada)
-	if a, _ := post(t, r, "", "/token", form(first.RefreshToken)); a.StatusCode != 400 || !strings.Contains(a.Text, `"error":"invalid_grant"`) || !strings.Contains(a.Text, "used before") {
+	if a, _ := post(t, r, "", "/token", form(first.RefreshToken)); a.StatusCode != 400 ||
+		!strings.Contains(a.Text, `"error":"invalid_grant"`) || !strings.Contains(a.Text, "used before") {
 		t.Errorf("a refresh token a second time: %s %s", a.Status, a.Text)
 	}
 	if a, _ := post(t, other, "", "/token", form(second.RefreshToken)); a.StatusCode != 400 {
@@ -108,13 +112,15 @@ func TestAccount(t *testing.T) {
 	within(t, other, elsewhere.AccessToken, vessels, 200)
 
 	change := func(token, old, new string) int {
-		return write(t, r, token, "PUT", "/auth/saltmere/password", fmt.Sprintf(`{"old":%q,"new":%q}`, old, new), "Content-Type", "application/json").StatusCode
+		return write(t, r, token, "PUT", "/auth/saltmere/password", fmt.Sprintf(`{"old":%q,"new":%q}`, old, new), "Content-Type",
+			"application/json").StatusCode
 	}
 	_, third := post(t, r, "", "/sign-in", ada)
 	for _, tt := range []struct {
 		old, new string
 		want     int
-	}{{"a long pass phrase", "short", 400}, {"not the pass phrase", "another pass phrase", 403}, {"a long pass phrase", "another pass phrase", 204}} {
+	}{{"a long pass phrase", "short", 400}, {"not the pass phrase", "another pass phrase", 403},
+		{"a long pass phrase", "another pass phrase", 204}} {
 		if got := change(third.AccessToken, tt.old, tt.new); got != tt.want {
 			t.Errorf("password %q for %q: %d, want %d", tt.new, tt.old, got, tt.want)
 		}
@@ -134,7 +140,8 @@ func TestAccount(t *testing.T) {
 
 	const again = `{"email":"ada@board.example","password":"another pass phrase"}`
 	_, fourth := post(t, r, "", "/sign-in", again)
-	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example", identity.CallerChange{Roles: []string{"office", "agent"}}); err != nil {
+	if err := r.Operator.ChangeAccount(ctx, "saltmere", "ada@board.example",
+		identity.CallerChange{Roles: []string{"office", "agent"}}); err != nil {
 		t.Fatal(err)
 	}
 	within(t, other, fourth.AccessToken, "/api/saltmere/inspections?top=1", 200)
@@ -151,7 +158,8 @@ func TestAccount(t *testing.T) {
 	if err := r.Operator.RemoveAccount(ctx, "saltmere", "ada@board.example"); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Operator.RemoveAccount(ctx, "saltmere", "ada@board.example"); err == nil || !strings.Contains(err.Error(), `there is no account "ada@board.example"`) {
+	if err := r.Operator.RemoveAccount(ctx, "saltmere", "ada@board.example"); err == nil ||
+		!strings.Contains(err.Error(), `there is no account "ada@board.example"`) {
 		t.Errorf("removed again: %v", err)
 	}
 	for _, tt := range []struct{ path, body, want string }{
@@ -172,7 +180,8 @@ func TestClient(t *testing.T) {
 	r := start(t)
 	other := r.Another(t, server.New)
 	ctx := context.Background()
-	added, err := r.Operator.AddClient(ctx, "saltmere", "both", identity.NewClient{Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3, "pilot_id": demo.Pilot}})
+	added, err := r.Operator.AddClient(ctx, "saltmere", "both",
+		identity.NewClient{Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3, "pilot_id": demo.Pilot}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -193,10 +202,12 @@ func TestClient(t *testing.T) {
 	if a := r.Send(t, agent.AccessToken, "GET", others, nil); strings.Contains(a.Text, "Permissions") {
 		t.Errorf("as an agent: %s", a.Text)
 	}
-	if a := r.Send(t, all.AccessToken, "GET", "/api/saltmere/vessels/1/agent_id", nil); a.StatusCode != 403 || !strings.Contains(a.Text, "none of the caller's roles that reach this row may read agent_id") {
+	if a := r.Send(t, all.AccessToken, "GET", "/api/saltmere/vessels/1/agent_id", nil); a.StatusCode != 403 ||
+		!strings.Contains(a.Text, "none of the caller's roles that reach this row may read agent_id") {
 		t.Errorf("a field of a row that its role does not show: %s %s", a.Status, a.Text)
 	}
-	if a := r.Send(t, all.AccessToken, "GET", "/api/saltmere/vessels?filter=agent_id%20ne%203&count=true&top=0", nil); !strings.Contains(a.Text, `"@count":`) || strings.Contains(a.Text, `"@count":0`) {
+	if a := r.Send(t, all.AccessToken, "GET", "/api/saltmere/vessels?filter=agent_id%20ne%203&count=true&top=0",
+		nil); !strings.Contains(a.Text, `"@count":`) || strings.Contains(a.Text, `"@count":0`) {
 		t.Errorf("rows whose agent is not told are not of agent 3: %s", a.Text)
 	}
 	if err := r.Operator.ChangeClient(ctx, "saltmere", "both", identity.CallerChange{Roles: []string{"pilot"}}); err != nil {
@@ -212,8 +223,10 @@ func TestClient(t *testing.T) {
 		change identity.CallerChange
 		want   string
 	}{
-		{identity.CallerChange{Roles: []string{"pilto"}}, `did you mean "pilot"?`}, {identity.CallerChange{Roles: []string{"board"}}, "the role of callers without a token"},
-		{identity.CallerChange{Claims: map[string]any{"pilot_id": nil}}, `role "pilot" needs the claim "pilot_id"`}, {identity.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
+		{identity.CallerChange{Roles: []string{"pilto"}}, `did you mean "pilot"?`},
+		{identity.CallerChange{Roles: []string{"board"}}, "the role of callers without a token"},
+		{identity.CallerChange{Claims: map[string]any{"pilot_id": nil}}, `role "pilot" needs the claim "pilot_id"`},
+		{identity.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
 		{identity.CallerChange{Password: "x"}, "a client has roles and claims to change"},
 	} {
 		if err := r.Operator.ChangeClient(ctx, "saltmere", "both", tt.change); err == nil || !strings.Contains(err.Error(), tt.want) {
@@ -225,7 +238,8 @@ func TestClient(t *testing.T) {
 		t.Fatalf("%+v, %v", roster, err)
 	}
 	for _, c := range roster.Clients {
-		if c.ID == "both" && (c.LastSeen == nil || !strings.HasPrefix(c.LastRequest, "GET /api/saltmere/") || strings.Contains(c.LastRequest, "?")) {
+		if c.ID == "both" && (c.LastSeen == nil || !strings.HasPrefix(c.LastRequest, "GET /api/saltmere/") ||
+			strings.Contains(c.LastRequest, "?")) {
 			t.Errorf("what it did last: %+v", c)
 		}
 	}
@@ -262,7 +276,8 @@ func TestGuessing(t *testing.T) {
 	}
 	// The right secret has to wait as well, and is taken then: waiting is short at first.
 	time.Sleep(1100 * time.Millisecond)
-	if _, tokens := post(t, r, "", "/token", "grant_type=client_credentials&client_id=agent-demo&client_secret=saltmere-agent"); tokens.AccessToken == "" {
+	if _, tokens := post(t, r, "", "/token",
+		"grant_type=client_credentials&client_id=agent-demo&client_secret=saltmere-agent"); tokens.AccessToken == "" {
 		t.Error("the right secret after waiting is refused")
 	}
 }
@@ -305,9 +320,11 @@ func TestTokens(t *testing.T) {
 		{"without an end", map[string]any{"exp": nil}, 401, "it does not say what a token must"},
 		{"for others", map[string]any{"aud": "harbour"}, 401, "it is for another API"},
 		{"for nobody", map[string]any{"aud": nil}, 401, "not accepted"},
-		{"of another issuer", map[string]any{"iss": "https://id.elsewhere.example"}, 401, "not one of this service, or of an issuer that this API knows"},
+		{"of another issuer", map[string]any{"iss": "https://id.elsewhere.example"}, 401,
+			"not one of this service, or of an issuer that this API knows"},
 		{"of no issuer", map[string]any{"iss": nil}, 401, "not one of this service"},
-		{"as if ours", map[string]any{"iss": r.URL + "/auth/saltmere", "aud": "eager-window:saltmere", "client_id": "office-demo", "sub": "office-demo"}, 401, "not one of this service"},
+		{"as if ours", map[string]any{"iss": r.URL + "/auth/saltmere", "aud": "eager-window:saltmere", "client_id": "office-demo",
+			"sub": "office-demo"}, 401, "not one of this service"},
 		{"a role that is not here", map[string]any{"realm": map[string]any{"role": "stranger"}}, 403, `there is no role \"stranger\" here`},
 		{"the anonymous role", map[string]any{"realm": map[string]any{"role": "board"}}, 403, "the caller has no role here"},
 		{"no role", map[string]any{"realm": nil}, 403, "the caller has no role here"},
@@ -351,7 +368,8 @@ func TestTokens(t *testing.T) {
 		Keys []struct{ Kid, X, Alg, Kty string }
 	}
 	decode(t, set.Text, &jwks)
-	if set.Header.Get("Content-Type") != "application/jwk-set+json" || len(jwks.Keys) != 1 || jwks.Keys[0].Alg != "EdDSA" || strings.Contains(set.Text, `"d"`) {
+	if set.Header.Get("Content-Type") != "application/jwk-set+json" || len(jwks.Keys) != 1 || jwks.Keys[0].Alg != "EdDSA" ||
+		strings.Contains(set.Text, `"d"`) {
 		t.Fatalf("key set %s", set.Text)
 	}
 	x, _ := base64.RawURLEncoding.DecodeString(jwks.Keys[0].X)
@@ -364,10 +382,13 @@ func TestTokens(t *testing.T) {
 		"the issuer's public key as password": forge(jwt.SigningMethodHS256, public, kid, foreign),
 		"our key's name, another key":         forge(jwt.SigningMethodEdDSA, stranger, jwks.Keys[0].Kid, claims),
 		"the issuer's name, another key":      forge(jwt.SigningMethodEdDSA, stranger, kid, foreign),
-		"changed":                             parts[0] + "." + head(strings.Replace(func() string { b, _ := base64.RawURLEncoding.DecodeString(parts[1]); return string(b) }(), "office-demo", "harbour-master-demo", 1)) + "." + parts[2],
-		"cut":                                 parts[0] + "." + parts[1], "empty parts": "..", "not a token": "eyJ", "very long": strings.Repeat("a", 20_000),
+		"changed": parts[0] + "." +
+			head(strings.Replace(func() string { b, _ := base64.RawURLEncoding.DecodeString(parts[1]); return string(b) }(), "office-demo",
+				"harbour-master-demo", 1)) + "." + parts[2],
+		"cut": parts[0] + "." + parts[1], "empty parts": "..", "not a token": "eyJ", "very long": strings.Repeat("a", 20_000),
 	} {
-		if a := r.Send(t, token, "GET", "/api/saltmere/inspections?top=1", nil); a.StatusCode != 401 || !strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Bearer") {
+		if a := r.Send(t, token, "GET", "/api/saltmere/inspections?top=1", nil); a.StatusCode != 401 ||
+			!strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Bearer") {
 			t.Errorf("%s: %s %s", name, a.Status, a.Text)
 		}
 	}
@@ -412,7 +433,8 @@ func TestMetadataAndBrowsers(t *testing.T) {
 	var meta map[string]any
 	decode(t, r.Send(t, "", "GET", "/.well-known/oauth-authorization-server/auth/saltmere", nil).Text, &meta)
 	issuer := r.URL + "/auth/saltmere"
-	if meta["issuer"] != issuer || meta["token_endpoint"] != issuer+"/token" || meta["jwks_uri"] != issuer+"/jwks.json" || fmt.Sprint(meta["grant_types_supported"]) != "[client_credentials refresh_token]" {
+	if meta["issuer"] != issuer || meta["token_endpoint"] != issuer+"/token" || meta["jwks_uri"] != issuer+"/jwks.json" ||
+		fmt.Sprint(meta["grant_types_supported"]) != "[client_credentials refresh_token]" {
 		t.Errorf("metadata %v", meta)
 	}
 	const board = "https://board.saltmere.example"
@@ -425,17 +447,20 @@ func TestMetadataAndBrowsers(t *testing.T) {
 		{"GET", "/api/saltmere/arrivals_board?top=1", board, nil, 200, board, ""},
 		{"GET", "/api/saltmere/arrivals_board?top=1", "https://elsewhere.example", nil, 200, "", ""},
 		{"GET", "/api/saltmere/nothing", board, nil, 404, board, ""},
-		{"OPTIONS", "/api/saltmere/vessels/3", board, []string{"Access-Control-Request-Method", "PATCH", "Access-Control-Request-Headers", "authorization,content-type,if-match"}, 200, board, "PATCH"},
+		{"OPTIONS", "/api/saltmere/vessels/3", board, []string{"Access-Control-Request-Method", "PATCH", "Access-Control-Request-Headers",
+			"authorization,content-type,if-match"}, 200, board, "PATCH"},
 		{"OPTIONS", "/api/saltmere/vessels/3", "https://elsewhere.example", []string{"Access-Control-Request-Method", "PATCH"}, 200, "", ""},
 		{"OPTIONS", "/auth/saltmere/token", board, []string{"Access-Control-Request-Method", "POST"}, 200, board, "POST"},
 		{"OPTIONS", "/draft/saltmere/vessels", board, []string{"Access-Control-Request-Method", "GET"}, 405, "", ""},
 		{"OPTIONS", "/manage/windows", board, []string{"Access-Control-Request-Method", "GET"}, 405, "", ""},
 	} {
 		a := write(t, r, "", tt.method, tt.path, "", append(tt.headers, "Origin", tt.origin)...)
-		if a.StatusCode != tt.status || a.Header.Get("Access-Control-Allow-Origin") != tt.allowed || a.Header.Get("Access-Control-Allow-Methods") != tt.methods || a.Header.Get("Access-Control-Allow-Credentials") != "" {
+		if a.StatusCode != tt.status || a.Header.Get("Access-Control-Allow-Origin") != tt.allowed ||
+			a.Header.Get("Access-Control-Allow-Methods") != tt.methods || a.Header.Get("Access-Control-Allow-Credentials") != "" {
 			t.Errorf("%s %s from %s: %s %v", tt.method, tt.path, tt.origin, a.Status, a.Header)
 		}
-		if tt.allowed != "" && tt.method == "GET" && !strings.Contains(a.Header.Get("Access-Control-Expose-Headers"), "Etag") && !strings.Contains(a.Header.Get("Access-Control-Expose-Headers"), "ETag") {
+		if tt.allowed != "" && tt.method == "GET" && !strings.Contains(a.Header.Get("Access-Control-Expose-Headers"), "Etag") &&
+			!strings.Contains(a.Header.Get("Access-Control-Expose-Headers"), "ETag") {
 			t.Errorf("pages can't read %v", a.Header)
 		}
 	}

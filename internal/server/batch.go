@@ -139,7 +139,8 @@ func (b *batch) fail(list []*payload.Request, at int, failure *batchResponse) []
 			responses[i] = failure
 			continue
 		}
-		responses[i] = b.refused(q, fault.New(fault.FailedDependency, "batch.undone", "request %q of the same group has failed, so nothing of the group was done", list[at].ID))
+		responses[i] = b.refused(q, fault.New(fault.FailedDependency, "batch.undone",
+			"request %q of the same group has failed, so nothing of the group was done", list[at].ID))
 	}
 	b.failed[list[0].Group] = true
 	b.broken = true
@@ -161,7 +162,8 @@ func (b *batch) unmet(q *payload.Request) string {
 
 func (b *batch) skipped(q *payload.Request, id string) *batchResponse {
 	if id == "before" {
-		return b.refused(q, fault.New(fault.FailedDependency, "batch.stopped", "a request before has failed; with Prefer: continue-on-error the rest is done all the same"))
+		return b.refused(q, fault.New(fault.FailedDependency, "batch.stopped",
+			"a request before has failed; with Prefer: continue-on-error the rest is done all the same"))
 	}
 	return b.refused(q, fault.New(fault.FailedDependency, "batch.dependency", "%q, which this request depends on, has failed", id))
 }
@@ -234,7 +236,8 @@ func (b *batch) request(q *payload.Request) (*http.Request, error) {
 	}
 	at, err := url.Parse(root(b.r) + "/" + path)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "batch.url", "the url %q can't be read; write a path below the window, such as port_calls/17", q.URL).On("url")
+		return nil, fault.New(fault.Invalid, "batch.url", "the url %q can't be read; write a path below the window, such as port_calls/17",
+			q.URL).On("url")
 	}
 	body, kind := []byte(q.Body), "application/json"
 	var text string
@@ -267,7 +270,8 @@ func (b *batch) request(q *payload.Request) (*http.Request, error) {
 	case below(r) == "$batch":
 		return nil, fault.New(fault.Invalid, "batch.nested", "a batch can't stand in a batch")
 	case q.Group != "" && r.Header.Get("Idempotency-Key") != "":
-		return nil, fault.New(fault.Invalid, "key.batch", "in a group, a request takes no Idempotency-Key: the group is one transaction").On("Idempotency-Key")
+		return nil, fault.New(fault.Invalid, "key.batch",
+			"in a group, a request takes no Idempotency-Key: the group is one transaction").On("Idempotency-Key")
 	}
 	return r, nil
 }
@@ -298,5 +302,6 @@ func (b *batch) resolve(text string) (string, error) {
 }
 
 func (b *batch) noReference(text string) error {
-	return fault.New(fault.Invalid, "batch.reference", "%s stands for what a request before has made or read, and there is none of that id", text)
+	return fault.New(fault.Invalid, "batch.reference", "%s stands for what a request before has made or read, and there is none of that id",
+		text)
 }

@@ -27,39 +27,74 @@ func TestBatch(t *testing.T) {
 		parts                         []string
 		sql, is                       string
 	}{
-		{"one after the other", master, "", `[{"id":"1","method":"post","url":"port_calls","body":{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5.5}},
+		{"one after the other", master, "",
+			`[{"id":"1","method":"post","url":"port_calls","body":{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5.5}},
 			{"id":"2","method":"POST","url":"$1/tugs/$ref","body":{"@id":"tugs/3"},"dependsOn":["1"]},
 			{"id":"3","method":"PATCH","url":"$1","headers":{"If-Match":"$1"},"body":{"remarks":"$1 is what it costs"}},
 			{"id":"4","method":"GET","url":"/api/saltmere/$1?select=remarks&expand=tugs(select=id)"},
-			{"id":"5","method":"POST","url":"cargo_items","body":{"port_call_id":17,"description":"Oats","hs_code":"100400","tonnes":1,"port_call":{"@id":"$1"}}}]`,
-			"1 201, 2 204, 3 200, 4 200, 5 400", []string{`"remarks":"$1 is what it costs","tugs":[{"id":3}]`, `"location":"/api/saltmere/port_calls/`, `port_call/port_call_id: the row around it says`},
-			"select count(*) from harbour.port_call_tug t join harbour.port_call p on p.id = port_call_id where remarks = '$1 is what it costs'", "1"},
-		{"a failure stops", master, "", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},{"id":"b","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":5}}]`,
+			{"id":"5","method":"POST","url":"cargo_items","body":{"port_call_id":17,"description":"Oats","hs_code":"100400","tonnes":1,
+			"port_call":{"@id":"$1"}}}]`,
+			"1 201, 2 204, 3 200, 4 200, 5 400", []string{`"remarks":"$1 is what it costs","tugs":[{"id":3}]`,
+				`"location":"/api/saltmere/port_calls/`, `port_call/port_call_id: the row around it says`},
+			"select count(*) from harbour.port_call_tug t join harbour.port_call p on p.id = port_call_id where remarks = '$1 is what it costs'",
+			"1"},
+		{"a failure stops", master, "", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},{"id":"b","method":"PATCH",` +
+			`"url":"tugs/1","body":{"bollard_pull_t":5}}]`,
 			"a 400, b 424", []string{"leave out the quotes", "batch.stopped"}, "select bollard_pull_t <> 5 from harbour.tug where id = 1", "true"},
-		{"unless it may go on", master, "continue-on-error", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},{"id":"b","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":5}},{"id":"c","method":"DELETE","url":"tugs/1","dependsOn":["b","a"]}]`,
-			"a 400, b 200, c 424", []string{`\"a\", which this request depends on`}, "select bollard_pull_t = 5 from harbour.tug where id = 1", "true"},
-		{"a group is one", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Una","bollard_pull_t":5}},{"id":"b","atomicityGroup":"g","method":"POST","url":"port_calls/17/tugs/$ref","body":{"@id":"$a"}},
+		{"unless it may go on", master, "continue-on-error", `[{"id":"a","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":"5"}},` +
+			`{"id":"b","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":5}},{"id":"c","method":"DELETE","url":"tugs/1","dependsOn":["b",` +
+			`"a"]}]`,
+			"a 400, b 200, c 424", []string{`\"a\", which this request depends on`}, "select bollard_pull_t = 5 from harbour.tug where id = 1",
+			"true"},
+		{"a group is one", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Una","bollard_pull_t":5}},
+		{"id":"b","atomicityGroup":"g","method":"POST","url":"port_calls/17/tugs/$ref","body":{"@id":"$a"}},
 			{"id":"c","method":"GET","url":"$a"}]`,
-			"a 201, b 204, c 200", []string{`"name":"Una"`}, "select count(*) from harbour.tug join harbour.port_call_tug on tug_id = id where name = 'Una' and port_call_id = 17", "1"},
-		{"a group that fails is nothing", master, "continue-on-error", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},{"id":"b","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},
-			{"id":"c","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"d","method":"GET","url":"tugs","dependsOn":["g"]},{"id":"e","method":"GET","url":"$a"},{"id":"f","method":"GET","url":"tugs/$count"}]`,
-			"a 424, b 409, c 424, d 424, e 400, f 200", []string{"nothing of the group was done", "same value where it must be unique", `"body":"10"`}, "select count(*) from harbour.tug where name = 'Sora'", "0"},
-		{"roles hold", agent, "continue-on-error", `[{"id":"a","method":"POST","url":"dues","body":{}},{"id":"b","method":"GET","url":"vessels/$count"},{"id":"c","method":"PATCH","url":"tugs/4","headers":{"if-match":` + fmt.Sprintf("%q", tag) + `},"body":{}},{"id":"d","method":"GET","url":"nowhere"},{"id":"e","method":"POST","url":"$batch","body":{}}]`,
+			"a 201, b 204, c 200", []string{`"name":"Una"`},
+			"select count(*) from harbour.tug join harbour.port_call_tug on tug_id = id where name = 'Una' and port_call_id = 17", "1"},
+		{"a group that fails is nothing", master, "continue-on-error",
+			`[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},{"id":"b",
+			"atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Sora","bollard_pull_t":5}},
+			{"id":"c","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"d","method":"GET","url":"tugs","dependsOn":["g"]},{"id":"e",
+			"method":"GET","url":"$a"},{"id":"f","method":"GET","url":"tugs/$count"}]`,
+			"a 424, b 409, c 424, d 424, e 400, f 200", []string{"nothing of the group was done", "same value where it must be unique",
+				`"body":"10"`}, "select count(*) from harbour.tug where name = 'Sora'", "0"},
+		{"roles hold", agent, "continue-on-error", `[{"id":"a","method":"POST","url":"dues","body":{}},{"id":"b","method":"GET",` +
+			`"url":"vessels/$count"},{"id":"c","method":"PATCH","url":"tugs/4","headers":{"if-match":` + fmt.Sprintf("%q", tag) +
+			`},"body":{}},{"id":"d","method":"GET","url":"nowhere"},{"id":"e","method":"POST","url":"$batch","body":{}}]`,
 			"a 403, b 200, c 403, d 404, e 400", []string{"may not create dues", "can't stand in a batch"}, "select true", "true"},
-		{"other formats", master, "", `[{"id":"a","method":"GET","url":"tugs/1?select=name","headers":{"accept":"text/csv"}},{"id":"b","method":"POST","url":"tugs/$query","headers":{"content-type":"text/plain"},"body":"select=id&top=1"},{"id":"c","method":"GET","url":"http://127.0.0.1/api/saltmere/$metadata"}]`,
+		{"other formats", master, "", `[{"id":"a","method":"GET","url":"tugs/1?select=name","headers":{"accept":"text/csv"}},{"id":"b",` +
+			`"method":"POST","url":"tugs/$query","headers":{"content-type":"text/plain"},"body":"select=id&top=1"},{"id":"c","method":"GET",` +
+			`"url":"http://127.0.0.1/api/saltmere/$metadata"}]`,
 			"a 200, b 200, c 200", []string{`"body":"name\r\nBram\r\n"`, `"value":[{"id":1}]`, "edmx:Edmx"}, "select true", "true"},
-		{"references to nothing", master, "continue-on-error", `[{"id":"a","method":"PATCH","url":"tugs/1","headers":{"If-Match":"$z"},"body":{"bollard_pull_t":1}},{"id":"b","method":"POST","url":"port_calls/17/tugs/$ref","body":{"@id":"$z"}},
-			{"id":"c","method":"GET","url":"$z/port_calls"},{"id":"d","method":"GET","url":"tugs/%zz"},{"id":"e","method":"GET","url":"tugs?filter=$z eq 1"},{"id":"f","method":"PATCH","url":"port_calls/17","body":{"tugs@odata.bind":["$z"]}},{"id":"g","method":"DELETE","url":"$metadata"}]`,
-			"a 400, b 400, c 400, d 400, e 400, f 400, g 405", []string{"$z stands for what a request before has made or read, and there is none of that id", `the url \"tugs/%zz\" can't be read`}, "select bollard_pull_t <> 1 from harbour.tug where id = 1", "true"},
-		{"references in bodies", master, "", `[{"id":"a","method":"POST","url":"tugs","body":{"name":"Vita","bollard_pull_t":5}},{"id":"b","method":"GET","url":"berths/N05?select=code"},
-			{"id":"c","method":"PATCH","url":"port_calls/18?select=berth_code","body":{"remarks":"$a","tugs@odata.bind":["$a"],"berth":{"@odata.id":"$b"}}},{"id":"d","method":"GET","url":"$c/tugs?select=name"},{"id":"e","method":"DELETE","url":"$c/tugs/$ref?$id=$a"}]`,
-			"a 201, b 200, c 200, d 200, e 404", []string{`"berth":{"code":"N05"`, `"value":[{"name":"Vita"}]`}, "select remarks from harbour.port_call where id = 18", "$a"},
-		{"a group that depends on what failed", master, "continue-on-error", `[{"id":"a","method":"GET","url":"tugs/999"},{"id":"b","atomicityGroup":"g","method":"PATCH","url":"tugs/1","body":{"bollard_pull_t":1}},{"id":"c","atomicityGroup":"g","method":"PATCH","url":"tugs/2","body":{"bollard_pull_t":1},"dependsOn":["a"]},
+		{"references to nothing", master, "continue-on-error",
+			`[{"id":"a","method":"PATCH","url":"tugs/1","headers":{"If-Match":"$z"},"body":{"bollard_pull_t":1}},{"id":"b","method":"POST",
+			"url":"port_calls/17/tugs/$ref","body":{"@id":"$z"}},
+			{"id":"c","method":"GET","url":"$z/port_calls"},{"id":"d","method":"GET","url":"tugs/%zz"},{"id":"e","method":"GET",
+			"url":"tugs?filter=$z eq 1"},{"id":"f","method":"PATCH","url":"port_calls/17","body":{"tugs@odata.bind":["$z"]}},{"id":"g",
+			"method":"DELETE","url":"$metadata"}]`,
+			"a 400, b 400, c 400, d 400, e 400, f 400, g 405",
+			[]string{"$z stands for what a request before has made or read, and there is none of that id", `the url \"tugs/%zz\" can't be read`},
+			"select bollard_pull_t <> 1 from harbour.tug where id = 1", "true"},
+		{"references in bodies", master, "",
+			`[{"id":"a","method":"POST","url":"tugs","body":{"name":"Vita","bollard_pull_t":5}},{"id":"b","method":"GET",
+			"url":"berths/N05?select=code"},
+			{"id":"c","method":"PATCH","url":"port_calls/18?select=berth_code","body":{"remarks":"$a","tugs@odata.bind":["$a"],
+			"berth":{"@odata.id":"$b"}}},{"id":"d","method":"GET","url":"$c/tugs?select=name"},{"id":"e","method":"DELETE",
+			"url":"$c/tugs/$ref?$id=$a"}]`,
+			"a 201, b 200, c 200, d 200, e 404", []string{`"berth":{"code":"N05"`, `"value":[{"name":"Vita"}]`},
+			"select remarks from harbour.port_call where id = 18", "$a"},
+		{"a group that depends on what failed", master, "continue-on-error",
+			`[{"id":"a","method":"GET","url":"tugs/999"},{"id":"b","atomicityGroup":"g","method":"PATCH","url":"tugs/1",
+			"body":{"bollard_pull_t":1}},{"id":"c","atomicityGroup":"g","method":"PATCH","url":"tugs/2","body":{"bollard_pull_t":1},
+			"dependsOn":["a"]},
 			{"id":"d","method":"GET","url":"tugs/1?select=name","dependsOn":["b"]}]`,
-			"a 404, b 424, c 424, d 424", []string{`\"a\", which this request depends on, has failed`, "nothing of the group was done"}, "select count(*) from harbour.tug where bollard_pull_t = 1", "0"},
-		{"keys in a group", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","headers":{"Idempotency-Key":"k"},"body":{"name":"Wim","bollard_pull_t":5}}]`,
+			"a 404, b 424, c 424, d 424", []string{`\"a\", which this request depends on, has failed`, "nothing of the group was done"},
+			"select count(*) from harbour.tug where bollard_pull_t = 1", "0"},
+		{"keys in a group", master, "", `[{"id":"a","atomicityGroup":"g","method":"POST","url":"tugs","headers":{"Idempotency-Key":"k"},` +
+			`"body":{"name":"Wim","bollard_pull_t":5}}]`,
 			"a 400", []string{"in a group, a request takes no Idempotency-Key"}, "select count(*) from harbour.tug where name = 'Wim'", "0"},
-		{"a long answer", master, "", `[` + strings.Repeat(`{"id":"%d","method":"GET","url":"tide_readings?top=1000"},`, 5) + `{"id":"z","method":"GET","url":"tugs/1?select=name"}]`,
+		{"a long answer", master, "", `[` + strings.Repeat(`{"id":"%d","method":"GET","url":"tide_readings?top=1000"},`, 5) +
+			`{"id":"z","method":"GET","url":"tugs/1?select=name"}]`,
 			"1 200, 2 200, 3 200, 4 200, 5 200, z 200", []string{`"name":"Bram"`}, "select true", "true"},
 	} {
 		for i := 1; strings.Contains(s.requests, `"%d"`); i++ {
@@ -96,9 +131,11 @@ func TestBatch(t *testing.T) {
 	for body, want := range map[string]string{
 		`{}`:               "from 1 to 1000 are run",
 		`{"requests":[7]}`: "requests/0: an object is expected, this is a number",
-		`{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"1","method":"FLY","url":"tugs","dependsOn":["2"]},{"method":"GET","url":"x","if":"y"}]}`:                            "the batch has 5 mistakes; nothing was done",
-		`{"requests":[{"id":"1","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3","atomicityGroup":"g","method":"GET","url":"tugs"}]}`: "side by side",
-		`{"requests":[{"id":"1","method":"GET","url":"tugs","headers":{"a":1}}]}`:                                                                                                       "requests/0/headers/a: a string is expected",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"1","method":"FLY","url":"tugs","dependsOn":["2"]},{"method":"GET",` +
+			`"url":"x","if":"y"}]}`: "the batch has 5 mistakes; nothing was done",
+		`{"requests":[{"id":"1","atomicityGroup":"g","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3",` +
+			`"atomicityGroup":"g","method":"GET","url":"tugs"}]}`: "side by side",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs","headers":{"a":1}}]}`: "requests/0/headers/a: a string is expected",
 	} {
 		if a := write(t, r, master, "POST", "/api/saltmere/$batch", body); a.StatusCode != 400 || !strings.Contains(a.Text, want) {
 			t.Errorf("%s: %s %s\nwant %s", body, a.Status, a.Text, want)
@@ -106,12 +143,15 @@ func TestBatch(t *testing.T) {
 	}
 	// The version is that of the batch; bytes stand as base64url.
 	paid := number("select min(port_call_id)::text from harbour.due where receipt is not null")
-	old := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"},{"id":"2","method":"GET","url":"dues/`+paid+`/receipt/$value"}]}`, "OData-MaxVersion", "4.0")
+	old := write(t, r, master, "POST", "/api/saltmere/$batch",
+		`{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"},{"id":"2","method":"GET","url":"dues/`+paid+`/receipt/$value"}]}`,
+		"OData-MaxVersion", "4.0")
 	receipt := number("select rtrim(translate(encode(receipt, 'base64'), E'+/\\n', '-_'), '=') from harbour.due where port_call_id = " + paid)
 	if !strings.Contains(old.Text, `"@odata.context":"../$metadata#tugs(name)/$entity"`) || !strings.Contains(old.Text, `"body":"`+receipt) {
 		t.Errorf("in 4.0: %s\nwant %s", old.Text, receipt)
 	}
-	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"}]}`, "Accept", "image/png"); a.StatusCode != 406 {
+	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"}]}`, "Accept",
+		"image/png"); a.StatusCode != 406 {
 		t.Errorf("as a picture: %s %s", a.Status, a.Text)
 	}
 	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[]}`, "Content-Type", "multipart/mixed"); a.StatusCode != 415 {
@@ -127,7 +167,9 @@ func TestIdempotencyKey(t *testing.T) {
 	const body = `{"name":"Once","bollard_pull_t":5}`
 	first := write(t, r, master, "POST", "/api/saltmere/tugs", body, "Idempotency-Key", `"a-1"`)
 	again := write(t, r, master, "POST", "/api/saltmere/tugs", body, "Idempotency-Key", `a-1`)
-	if first.StatusCode != 201 || again.StatusCode != 201 || again.Text != first.Text || again.Header.Get("Location") != first.Header.Get("Location") || again.Header.Get("ETag") != first.Header.Get("ETag") || number("select count(*) from harbour.tug where name = 'Once'") != "1" {
+	if first.StatusCode != 201 || again.StatusCode != 201 || again.Text != first.Text ||
+		again.Header.Get("Location") != first.Header.Get("Location") || again.Header.Get("ETag") != first.Header.Get("ETag") ||
+		number("select count(*) from harbour.tug where name = 'Once'") != "1" {
 		t.Errorf("%s %s\n%s %s", first.Status, first.Text, again.Status, again.Text)
 	}
 	for _, s := range []struct {
@@ -144,14 +186,16 @@ func TestIdempotencyKey(t *testing.T) {
 		{master, "DELETE", "/tugs/99", ``, "a-4", 404, "no such row"},
 		{master, "POST", "/tugs", `{"name":"Longer","bollard_pull_t":5}`, strings.Repeat("x", 256), 400, "at most 255 characters"},
 		{master, "POST", "/$batch", `{"requests":[]}`, "a-5", 400, "a batch takes no Idempotency-Key"},
-		{master, "POST", "/$batch", `{"requests":[{"id":"1","method":"POST","url":"tugs","headers":{"idempotency-key":"a-1"},"body":` + body + `}]}`, "", 200, `"name":"Once"`},
+		{master, "POST", "/$batch", `{"requests":[{"id":"1","method":"POST","url":"tugs","headers":{"idempotency-key":"a-1"},"body":` + body +
+			`}]}`, "", 200, `"name":"Once"`},
 		{master, "GET", "/tugs/1", ``, "a-1", 200, "Bram"},
 	} {
 		headers := []string{"Idempotency-Key", s.key}
 		if s.key == "" {
 			headers = nil
 		}
-		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body, headers...); a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
+		if a := write(t, r, s.token, s.method, "/api/saltmere"+s.path, s.body, headers...); a.StatusCode != s.status ||
+			!strings.Contains(a.Text, s.want) {
 			t.Errorf("%s %s %s %s: %s %s\nwant %d %s", s.method, s.path, s.body, s.key, a.Status, a.Text, s.status, s.want)
 		}
 	}
@@ -159,7 +203,8 @@ func TestIdempotencyKey(t *testing.T) {
 	var senders sync.WaitGroup
 	for range 20 {
 		senders.Go(func() {
-			a := write(t, r, master, "POST", "/api/saltmere/cargo_items", `{"port_call_id":17,"description":"Once","hs_code":"100400","tonnes":1}`, "Idempotency-Key", "b-1")
+			a := write(t, r, master, "POST", "/api/saltmere/cargo_items", `{"port_call_id":17,"description":"Once","hs_code":"100400","tonnes":1}`,
+				"Idempotency-Key", "b-1")
 			if a.StatusCode != 201 && a.StatusCode != 409 {
 				t.Errorf("%s %s", a.Status, a.Text)
 			}
@@ -246,7 +291,8 @@ func TestKeyIsRunning(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := <-first
-	if again := send(); a.StatusCode != 200 || again.StatusCode != 200 || again.Text != a.Text || again.Header.Get("ETag") != a.Header.Get("ETag") {
+	if again := send(); a.StatusCode != 200 || again.StatusCode != 200 || again.Text != a.Text ||
+		again.Header.Get("ETag") != a.Header.Get("ETag") {
 		t.Errorf("%s %s, then %s %s", a.Status, a.Text, again.Status, again.Text)
 	}
 }

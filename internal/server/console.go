@@ -14,7 +14,8 @@ import (
 
 // policy lets the console use what this service itself serves, and nothing else.
 // Styles that the console makes as it runs carry the nonce.
-const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-%s'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-%s'; img-src 'self' data:; font-src 'self'; " +
+	"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // page serves the files of the console; any other path outside the APIs is one of its pages.
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {

@@ -17,10 +17,13 @@ import (
 // Every operation of each role's description is served, answers with a status that it names, and what it does not name is refused.
 func TestDescriptionIsServed(t *testing.T) {
 	r := start(t)
-	rows := map[string]string{"agents": "1", "vessels": "3", "berths": "N01", "pilots": demo.Pilot, "tugs": "1", "cargo_items": "1", "berth_occupancy": "N01",
-		"port_calls":      column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.status = 'departed' and exists (select from harbour.due d where d.port_call_id = p.id) limit 1")[0],
-		"inspections":     column(t, r.Harbour, "select id from harbour.inspection limit 1")[0],
-		"pilotages":       column(t, r.Harbour, "select port_call_id || '/' || pilot_id || '/' || direction from harbour.pilotage where pilot_id = '"+demo.Pilot+"' limit 1")[0],
+	rows := map[string]string{"agents": "1", "vessels": "3", "berths": "N01", "pilots": demo.Pilot, "tugs": "1", "cargo_items": "1",
+		"berth_occupancy": "N01",
+		"port_calls": column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where "+
+			"v.agent_id = 3 and p.status = 'departed' and exists (select from harbour.due d where d.port_call_id = p.id) limit 1")[0],
+		"inspections": column(t, r.Harbour, "select id from harbour.inspection limit 1")[0],
+		"pilotages": column(t, r.Harbour,
+			"select port_call_id || '/' || pilot_id || '/' || direction from harbour.pilotage where pilot_id = '"+demo.Pilot+"' limit 1")[0],
 		"tide_readings":   "Breakwater/2026-06-30T23:50:00Z",
 		"monthly_traffic": "2026-06-01/tanker"}
 	rows["dues"] = rows["port_calls"]
@@ -133,7 +136,8 @@ func TestDatabaseAway(t *testing.T) {
 		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections false`, name))
 		column(t, tt.from, "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = '"+name+"'")
 		time.Sleep(time.Second) // what was looked up a moment ago is good for less
-		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" || !strings.Contains(a.Text, tt.want) {
+		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" ||
+			!strings.Contains(a.Text, tt.want) {
 			t.Errorf("while %s is away: %s %s", tt.name, a.Status, a.Text)
 		}
 		for path, want := range map[string]int{"/readyz": tt.ready, "/healthz": 200} {
@@ -157,7 +161,8 @@ func TestDatabaseAway(t *testing.T) {
 // A session by cookie works for the console's own pages and for no other page.
 func TestCookie(t *testing.T) {
 	r := start(t)
-	res, err := http.Post(r.URL+"/manage/session", "application/json", strings.NewReader(`{"email":"`+demo.Operator+`","password":"`+demo.Password+`"}`))
+	res, err := http.Post(r.URL+"/manage/session", "application/json",
+		strings.NewReader(`{"email":"`+demo.Operator+`","password":"`+demo.Password+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,8 +192,10 @@ func TestCookie(t *testing.T) {
 		method, path, origin string
 		want                 int
 	}{
-		{"GET", "/manage/session", "", 200}, {"GET", "/draft/saltmere/tugs", "", 200}, {"POST", "/draft/saltmere/tugs", "http://elsewhere.example", 403},
-		{"POST", "/draft/saltmere/tugs", "", 403}, {"POST", "/draft/saltmere/tugs", r.URL, 400}, {"DELETE", "/manage/session", "http://elsewhere.example", 403},
+		{"GET", "/manage/session", "", 200}, {"GET", "/draft/saltmere/tugs", "", 200},
+		{"POST", "/draft/saltmere/tugs", "http://elsewhere.example", 403},
+		{"POST", "/draft/saltmere/tugs", "", 403}, {"POST", "/draft/saltmere/tugs", r.URL, 400},
+		{"DELETE", "/manage/session", "http://elsewhere.example", 403},
 		{"DELETE", "/manage/session", r.URL, 204}, {"GET", "/manage/session", "", 401},
 	} {
 		if got := send(tt.method, tt.path, tt.origin); got != tt.want {
@@ -201,15 +208,18 @@ func TestCookie(t *testing.T) {
 func TestInnerError(t *testing.T) {
 	r := start(t)
 	const body = `{"name":"Bram","bollard_pull_t":30}`
-	res, err := r.Operator.Send(context.Background(), client.Request{Method: "POST", Path: "/draft/saltmere/tugs", Body: strings.NewReader(body)})
+	res, err := r.Operator.Send(context.Background(), client.Request{Method: "POST", Path: "/draft/saltmere/tugs",
+		Body: strings.NewReader(body)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer res.Body.Close()
-	if text, _ := io.ReadAll(res.Body); !strings.Contains(string(text), `"innererror":{"database":"duplicate key value violates unique constraint \"tug_name_key\"","constraint":"tug_name_key"}`) {
+	if text, _ := io.ReadAll(res.Body); !strings.Contains(string(text),
+		`"innererror":{"database":"duplicate key value violates unique constraint \"tug_name_key\"","constraint":"tug_name_key"}`) {
 		t.Errorf("on the draft: %s", text)
 	}
-	if a := r.Send(t, r.Token(t, "harbour_master"), "POST", "/api/saltmere/tugs", strings.NewReader(body)); strings.Contains(a.Text, "innererror") {
+	if a := r.Send(t, r.Token(t, "harbour_master"), "POST", "/api/saltmere/tugs", strings.NewReader(body)); strings.Contains(a.Text,
+		"innererror") {
 		t.Errorf("live: %s", a.Text)
 	}
 }

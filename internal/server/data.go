@@ -51,7 +51,8 @@ func (s *Server) data(r chi.Router, at string, find target) {
 		r.Method(method, at+"/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
 		r.Method(method, at+"/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
 	}
-	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete} {
+	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut,
+		http.MethodDelete} {
 		r.Method(method, at+"/*", handle(s.serve))
 	}
 	// What browsers ask before they send a request; the middleware answers the pages that may.
@@ -118,7 +119,8 @@ func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 	}
 	token := bearer(r)
 	if strings.HasPrefix(token, "operator-") {
-		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator", "an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
+		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator",
+			"an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
 	}
 	caller, err := s.service.Caller(r.Context(), api, token, func() string { return r.Method + " " + r.URL.Path })
 	if caller.Anonymous() {
@@ -129,7 +131,8 @@ func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 
 // admitted serves a request that the limits of its caller let in, and tells what is left of them
 // (draft-ietf-httpapi-ratelimit-headers).
-func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller, serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
+func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller,
+	serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
 	leave, quota, err := s.service.Enter(api, caller)
 	if quota != nil {
 		reset := strconv.Itoa(int(math.Ceil(quota.Reset.Seconds())))
@@ -191,7 +194,8 @@ func actAs(r *http.Request, api *data.API) (access.Caller, error) {
 		}
 		known := api.Model.Role(string(role))
 		if known == nil {
-			return access.Caller{}, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", string(role), fault.Suggest(string(role), api.Policy.RoleNames())).On("Act-As")
+			return access.Caller{}, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", string(role),
+				fault.Suggest(string(role), api.Policy.RoleNames())).On("Act-As")
 		}
 		if known.Anonymous && len(list) == 1 {
 			return access.Caller{}, nil
@@ -239,7 +243,8 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request, api *data.API, cal
 func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media string, api *data.API, caller access.Caller) error {
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	if err != nil || kind != "text/plain" && kind != media {
-		return fault.New(fault.UnsupportedMedia, "body.media", "the body holds query options; send it as Content-Type: %s", media).On("Content-Type")
+		return fault.New(fault.UnsupportedMedia, "body.media", "the body holds query options; send it as Content-Type: %s",
+			media).On("Content-Type")
 	}
 	body, err := bodyOf(r, maxBody)
 	if err != nil {
@@ -406,7 +411,8 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, before []byte) error {
 	row := page.AppendRow(nil)
 	if bytes.HasPrefix(row, []byte(`{"`+page.Field.Name+`@`)) {
-		return fault.New(fault.Forbidden, "access.field", "none of the caller's roles that reach this row may read %s in it", page.Field.Name).On(page.Field.Name)
+		return fault.New(fault.Forbidden, "access.field", "none of the caller's roles that reach this row may read %s in it",
+			page.Field.Name).On(page.Field.Name)
 	}
 	value := bytes.TrimSuffix(bytes.TrimPrefix(row, []byte(`{"`+page.Field.Name+`":`)), []byte("}"))
 	if bytes.Equal(value, []byte("null")) {

@@ -11,7 +11,8 @@ import (
 )
 
 // description answers with the OpenAPI document of what is served: all of it, or with ?role= what that role may do.
-func (s *Server) description(find target, kind string, write func(io.Writer, *model.Model, *access.Scope, describe.Place) error) http.HandlerFunc {
+func (s *Server) description(find target, kind string, write func(io.Writer, *model.Model, *access.Scope,
+	describe.Place) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		api, _, err := find(r)
 		if err != nil {

@@ -35,27 +35,41 @@ type placeMany struct{ name, to, on string }
 
 var harbourPlaces = map[string]place{
 	"port_calls": {"harbour.port_call", "id", []placeField{
-		{"id", "int", []string{"17", "4000", "11900"}}, {"vessel_id", "int", []string{"3", "200", "-1"}}, {"berth_code", "text", []string{"'N01'", "'E09'", "'it''s'"}},
-		{"status", "enum:status", []string{"'expected'", "'departed'", "'cancelled'"}}, {"eta", "instant", []string{"2026-01-01T00:00:00Z", "2026-06-30T12:00:00+02:00"}},
-		{"departed_at", "instant", []string{"2025-12-24T06:30:00Z"}}, {"draught_m", "number", []string{"7.5", "3", "1e1"}}, {"hazardous", "bool", []string{"true", "false"}},
+		{"id", "int", []string{"17", "4000", "11900"}}, {"vessel_id", "int", []string{"3", "200", "-1"}},
+		{"berth_code", "text", []string{"'N01'", "'E09'", "'it''s'"}},
+		{"status", "enum:status", []string{"'expected'", "'departed'", "'cancelled'"}},
+		{"eta", "instant", []string{"2026-01-01T00:00:00Z", "2026-06-30T12:00:00+02:00"}},
+		{"departed_at", "instant", []string{"2025-12-24T06:30:00Z"}}, {"draught_m", "number", []string{"7.5", "3", "1e1"}},
+		{"hazardous", "bool", []string{"true", "false"}},
 		{"remarks", "text", []string{"'Crew change.'", "'ice'"}}},
-		[]placeOne{{"vessel", "vessels", "{there}.id = {own}.vessel_id"}, {"berth", "berths", "{there}.code = {own}.berth_code"}, {"due", "dues", "{there}.port_call_id = {own}.id"}},
-		[]placeMany{{"cargo_items", "cargo_items", "{there}.port_call_id = {own}.id"}, {"inspections", "inspections", "{there}.port_call_id = {own}.id"},
+		[]placeOne{{"vessel", "vessels", "{there}.id = {own}.vessel_id"}, {"berth", "berths", "{there}.code = {own}.berth_code"},
+			{"due", "dues", "{there}.port_call_id = {own}.id"}},
+		[]placeMany{{"cargo_items", "cargo_items", "{there}.port_call_id = {own}.id"},
+			{"inspections", "inspections", "{there}.port_call_id = {own}.id"},
 			{"tugs", "tugs", "{there}.id in (select j.tug_id from harbour.port_call_tug j where j.port_call_id = {own}.id)"}}},
 	"vessels": {"harbour.vessel", "id", []placeField{
 		{"id", "int", []string{"3", "150"}}, {"name", "text", []string{"'Grey Petrel'", "'M'", "''"}}, {"flag", "text", []string{"'NO'", "'PT'"}},
-		{"kind", "enum:kind", []string{"'tanker'", "'ferry'"}}, {"gross_tonnage", "number", []string{"1000", "24150.00"}}, {"built_on", "date", []string{"2000-02-29", "1990-01-01"}},
+		{"kind", "enum:kind", []string{"'tanker'", "'ferry'"}}, {"gross_tonnage", "number", []string{"1000", "24150.00"}},
+		{"built_on", "date", []string{"2000-02-29", "1990-01-01"}},
 		{"agent_id", "int", []string{"3", "17"}}},
 		[]placeOne{{"agent", "agents", "{there}.id = {own}.agent_id"}},
 		[]placeMany{{"port_calls", "port_calls", "{there}.vessel_id = {own}.id"}}},
-	"agents": {"harbour.agent", "id", []placeField{{"id", "int", []string{"3"}}, {"name", "text", []string{"'Pell Agency'"}}, {"phone", "text", []string{"'+44 555 0101'"}}, {"since", "date", []string{"2005-05-05"}}},
+	"agents": {"harbour.agent", "id", []placeField{{"id", "int", []string{"3"}}, {"name", "text", []string{"'Pell Agency'"}},
+		{"phone", "text", []string{"'+44 555 0101'"}}, {"since", "date", []string{"2005-05-05"}}},
 		nil, []placeMany{{"vessels", "vessels", "{there}.agent_id = {own}.id"}}},
-	"berths": {"harbour.berth", "code", []placeField{{"code", "text", []string{"'N01'"}}, {"length_m", "number", []string{"200"}}, {"shore_power", "bool", []string{"true"}}},
+	"berths": {"harbour.berth", "code", []placeField{{"code", "text", []string{"'N01'"}}, {"length_m", "number", []string{"200"}},
+		{"shore_power", "bool", []string{"true"}}},
 		nil, []placeMany{{"port_calls", "port_calls", "{there}.berth_code = {own}.code"}}},
-	"dues":        {"harbour.due", "port_call_id", []placeField{{"amount", "number", []string{"500", "1234.56"}}, {"paid_at", "instant", []string{"2026-03-01T00:00:00Z"}}}, []placeOne{{"port_call", "port_calls", "{there}.id = {own}.port_call_id"}}, nil},
-	"cargo_items": {"harbour.cargo_item", "id", []placeField{{"tonnes", "number", []string{"400.5"}}, {"dangerous_class", "text", []string{"'3'"}}, {"hs_code", "text", []string{"'271019'"}}}, nil, nil},
-	"inspections": {"harbour.inspection", "id", []placeField{{"passed", "bool", []string{"true"}}, {"held_at", "instant", []string{"2026-01-01T00:00:00Z"}}, {"took", "duration", []string{"duration'PT1H30M'"}}}, []placeOne{{"port_call", "port_calls", "{there}.id = {own}.port_call_id"}}, nil},
-	"tugs":        {"harbour.tug", "id", []placeField{{"name", "text", []string{"'Bram'", "'Wren'"}}, {"bollard_pull_t", "number", []string{"50"}}}, nil, nil},
+	"dues": {"harbour.due", "port_call_id", []placeField{{"amount", "number", []string{"500", "1234.56"}},
+		{"paid_at", "instant", []string{"2026-03-01T00:00:00Z"}}}, []placeOne{{"port_call", "port_calls", "{there}.id = {own}.port_call_id"}},
+		nil},
+	"cargo_items": {"harbour.cargo_item", "id", []placeField{{"tonnes", "number", []string{"400.5"}},
+		{"dangerous_class", "text", []string{"'3'"}}, {"hs_code", "text", []string{"'271019'"}}}, nil, nil},
+	"inspections": {"harbour.inspection", "id", []placeField{{"passed", "bool", []string{"true"}},
+		{"held_at", "instant", []string{"2026-01-01T00:00:00Z"}}, {"took", "duration", []string{"duration'PT1H30M'"}}},
+		[]placeOne{{"port_call", "port_calls", "{there}.id = {own}.port_call_id"}}, nil},
+	"tugs": {"harbour.tug", "id", []placeField{{"name", "text", []string{"'Bram'", "'Wren'"}}, {"bollard_pull_t", "number", []string{"50"}}},
+		nil, nil},
 }
 
 // both is the same expression in the query language and in SQL.
@@ -80,7 +94,8 @@ func (g *generator) value(resource, prefix, alias, kind string, depth int) (both
 		one, there := pick(g, p.ones), g.alias()
 		inner, ok := g.value(one.to, prefix+one.name+"/", there, kind, depth-1)
 		on := strings.NewReplacer("{own}", alias, "{there}", there).Replace(one.on)
-		return both{inner.query, fmt.Sprintf("(select %s from %s %s where %s)", inner.sql, harbourPlaces[one.to].table, there, on)}, ok && !strings.Contains(inner.query, "(")
+		return both{inner.query, fmt.Sprintf("(select %s from %s %s where %s)", inner.sql, harbourPlaces[one.to].table, there, on)}, ok &&
+			!strings.Contains(inner.query, "(")
 	}
 	var fitting []placeField
 	for _, f := range p.fields {
@@ -115,7 +130,8 @@ func (g *generator) operand(resource, prefix, alias, kind string, depth int) (bo
 			return both{"year(" + a.query + ")", "extract(year from " + a.sql + " at time zone 'UTC')::int"}, a.query != "null"
 		case 2:
 			a, b := v("int"), v("int")
-			return both{"(" + a.query + " add " + b.query + " mul 2)", "(" + a.sql + "::bigint + " + b.sql + "::bigint * 2)"}, a.query != "null" && b.query != "null"
+			return both{"(" + a.query + " add " + b.query + " mul 2)", "(" + a.sql + "::bigint + " + b.sql + "::bigint * 2)"}, a.query != "null" &&
+				b.query != "null"
 		case 3:
 			a := v("int")
 			return both{"(" + a.query + " mod 7 sub " + a.query + " div 4)", "(" + a.sql + " % 7 - " + a.sql + " / 4)"}, a.query != "null"
@@ -134,7 +150,8 @@ func (g *generator) operand(resource, prefix, alias, kind string, depth int) (bo
 			return both{"substring(" + a.query + ",1,3)", "substr(" + a.sql + ", 2, 3)"}, a.query != "null"
 		default:
 			c := g.condition(resource, prefix, alias, depth-1)
-			return both{"case(" + c.query + ":" + a.query + ",true:'z')", "(case when " + c.sql + " then " + a.sql + " else 'z' end)"}, a.query != "null"
+			return both{"case(" + c.query + ":" + a.query + ",true:'z')", "(case when " + c.sql + " then " + a.sql + " else 'z' end)"},
+				a.query != "null"
 		}
 	case depth > 0 && kind == "number" && g.IntN(3) == 0:
 		a := v("number")
@@ -159,7 +176,8 @@ func (g *generator) counted(resource, prefix, alias string, depth int) both {
 		return both{prefix + m.name + "/$count", fmt.Sprintf("(select count(*) from %s %s where %s)", harbourPlaces[m.to].table, there, on)}
 	}
 	c := g.condition(m.to, "", there, 0)
-	return both{prefix + m.name + "/$count($filter=" + c.query + ")", fmt.Sprintf("(select count(*) from %s %s where %s and (%s))", harbourPlaces[m.to].table, there, on, c.sql)}
+	return both{prefix + m.name + "/$count($filter=" + c.query + ")",
+		fmt.Sprintf("(select count(*) from %s %s where %s and (%s))", harbourPlaces[m.to].table, there, on, c.sql)}
 }
 
 func literalSQL(kind, l string) string {
@@ -196,9 +214,11 @@ func (g *generator) condition(resource, prefix, alias string, depth int) both {
 				}
 				c := g.condition(m.to, name+"/", there, depth-1)
 				if g.IntN(2) == 0 {
-					return both{fmt.Sprintf("%s%s/any(%s:%s)", prefix, m.name, name, c.query), fmt.Sprintf("exists (select from %s %s where %s and %s)", table, there, on, c.sql)}
+					return both{fmt.Sprintf("%s%s/any(%s:%s)", prefix, m.name, name, c.query),
+						fmt.Sprintf("exists (select from %s %s where %s and %s)", table, there, on, c.sql)}
 				}
-				return both{fmt.Sprintf("%s%s/all(%s:%s)", prefix, m.name, name, c.query), fmt.Sprintf("not exists (select from %s %s where %s and (%s) is not true)", table, there, on, c.sql)}
+				return both{fmt.Sprintf("%s%s/all(%s:%s)", prefix, m.name, name, c.query),
+					fmt.Sprintf("not exists (select from %s %s where %s and (%s) is not true)", table, there, on, c.sql)}
 			}
 		}
 	}
@@ -234,7 +254,8 @@ func (g *generator) condition(resource, prefix, alias string, depth int) both {
 }
 
 func compared(g *generator, kind string, a, b both) both {
-	ops := [][2]string{{"eq", "(%s is not distinct from %s)"}, {"ne", "(%s is distinct from %s)"}, {"gt", "coalesce(%s > %s, false)"}, {"ge", "coalesce(%s >= %s, false)"}, {"lt", "coalesce(%s < %s, false)"}, {"le", "coalesce(%s <= %s, false)"}}
+	ops := [][2]string{{"eq", "(%s is not distinct from %s)"}, {"ne", "(%s is distinct from %s)"}, {"gt", "coalesce(%s > %s, false)"},
+		{"ge", "coalesce(%s >= %s, false)"}, {"lt", "coalesce(%s < %s, false)"}, {"le", "coalesce(%s <= %s, false)"}}
 	op := pick(g, ops)
 	return both{a.query + " " + op[0] + " " + b.query, fmt.Sprintf(op[1], a.sql, b.sql)}
 }
@@ -331,11 +352,13 @@ func TestDifferentialExpand(t *testing.T) {
 		c := g.condition(root, "", "t", 1)
 		inner := g.condition(m.to, "", there, 1)
 		top, skip := 1+g.IntN(4), g.IntN(2)
-		query := fmt.Sprintf("/api/saltmere/%s?filter=%s&orderby=%s desc&top=40&select=%s&expand=%s(select=%s;filter=%s;orderby=%s desc;top=%d;skip=%d;count=true)",
+		query := fmt.Sprintf("/api/saltmere/%s?filter=%s&orderby=%s desc&top=40&select=%s&expand=%s(select=%s;filter=%s;orderby=%s "+
+			"desc;top=%d;skip=%d;count=true)",
 			root, c.query, p.key, p.key, m.name, child.key, inner.query, child.key, top, skip)
 		on := strings.NewReplacer("{own}", "t", "{there}", there).Replace(m.on)
 		rows := fmt.Sprintf("from %s %s where %s and (%s)", child.table, there, on, inner.sql)
-		sql := fmt.Sprintf("select t.%s::text || ':' || (select count(*) %s) || ':' || coalesce((select string_agg(k::text, ',') from (select %s.%s as k %s order by 1 desc limit %d offset %d) x), ''), 0 from %s t where %s order by t.%s desc limit 40",
+		sql := fmt.Sprintf("select t.%s::text || ':' || (select count(*) %s) || ':' || coalesce((select string_agg(k::text, "+
+			"',') from (select %s.%s as k %s order by 1 desc limit %d offset %d) x), ''), 0 from %s t where %s order by t.%s desc limit 40",
 			p.key, rows, there, child.key, rows, top, skip, p.table, c.sql, p.key)
 		want, _, err := naive(conn, sql)
 		if err != nil {

@@ -106,7 +106,8 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	}
 	var body errorBody
 	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in
-	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == encode.XML && (strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
+	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == encode.XML &&
+		(strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
 		refuseXML(w, statuses[f.Kind], body)
 		return
 	}

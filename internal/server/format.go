@@ -68,7 +68,8 @@ func speak(w http.ResponseWriter, r *http.Request, options string) (format, erro
 func speakJSON(w http.ResponseWriter, r *http.Request) (format, error) {
 	f, err := speak(w, r, r.URL.RawQuery)
 	if err == nil && f.Kind != encode.JSON {
-		err = fault.New(fault.NotAcceptable, "format.unknown", "a write is answered in JSON; accept application/json, or leave format and Accept out. Nothing was changed").On("format")
+		err = fault.New(fault.NotAcceptable, "format.unknown",
+			"a write is answered in JSON; accept application/json, or leave format and Accept out. Nothing was changed").On("format")
 	}
 	return f, err
 }
@@ -88,7 +89,8 @@ func negotiate(r *http.Request, options string) (format, error) {
 		most := given[0]
 		v, err := strconv.ParseFloat(most, 64)
 		if err != nil || v < 4 {
-			return f, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01", most).On("OData-MaxVersion")
+			return f, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01",
+				most).On("OData-MaxVersion")
 		}
 		f.V40 = v < 4.01
 	}
@@ -130,7 +132,8 @@ func notAcceptable(asked string) error {
 	for i, m := range media {
 		names[i] = m.name + " (" + m.short + ")"
 	}
-	return fault.New(fault.NotAcceptable, "format.unknown", "%q is no format that is written here; there is %s", asked, strings.Join(names, ", ")).On("format")
+	return fault.New(fault.NotAcceptable, "format.unknown", "%q is no format that is written here; there is %s", asked,
+		strings.Join(names, ", ")).On("format")
 }
 
 // formatOption finds format among the options.

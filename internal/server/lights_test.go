@@ -35,7 +35,8 @@ func TestGrants(t *testing.T) {
 		}
 		return strings.Join(all, " ")
 	}
-	for crossing, want := range map[string]string{"agent/port_calls": "half half half dark", "board/port_calls": "dark dark dark dark", "harbour_master/tugs": "lit lit lit lit", "office/weather_log": "none lit none none"} {
+	for crossing, want := range map[string]string{"agent/port_calls": "half half half dark", "board/port_calls": "dark dark dark dark",
+		"harbour_master/tugs": "lit lit lit lit", "office/weather_log": "none lit none none"} {
 		if got := lights(grant(crossing)); got != want {
 			t.Errorf("%s: %s, want %s", crossing, got, want)
 		}
@@ -64,8 +65,11 @@ func TestGrants(t *testing.T) {
 		t.Error("a change that was refused was kept")
 	}
 	for _, tt := range []struct{ crossing, body, lights, line string }{
-		{"agent/vessels", `{"read":{"rows":"agent_id eq @caller/agent_id","fields":["id","name"]},"update":{"fields":["tags"],"set":{"agent_id":"@caller/agent_id"}}}`, "dark half half dark", `        update: {fields: [tags], set: {agent_id: "@caller/agent_id"}}`},
-		{"agent/port_calls", `{"read":{"rows":"vessel/agent_id eq @caller/agent_id","fields":["id","vessel_id","berth_code","status","eta","etd","arrived_at","departed_at","draught_m","hazardous","created_at"]}}`, "dark half dark dark", "except: [remarks, updated_at]}"},
+		{"agent/vessels", `{"read":{"rows":"agent_id eq @caller/agent_id","fields":["id","name"]},"update":{"fields":["tags"],` +
+			`"set":{"agent_id":"@caller/agent_id"}}}`, "dark half half dark",
+			`        update: {fields: [tags], set: {agent_id: "@caller/agent_id"}}`},
+		{"agent/port_calls", `{"read":{"rows":"vessel/agent_id eq @caller/agent_id","fields":["id","vessel_id","berth_code","status","eta",` +
+			`"etd","arrived_at","departed_at","draught_m","hazardous","created_at"]}}`, "dark half dark dark", "except: [remarks, updated_at]}"},
 		{"office/tugs", `{}`, "dark dark dark dark", "      tugs: []"},
 		{"board/tugs", `{"read":{}}`, "dark lit dark dark", "      tugs: read"},
 	} {
@@ -83,7 +87,8 @@ func TestGrants(t *testing.T) {
 		question windows.RuleQuestion
 		want     string
 	}{
-		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id", Claims: map[string]any{"agent_id": 3}}, `{"rows":10,"of":400}`},
+		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id", Claims: map[string]any{"agent_id": 3}},
+			`{"rows":10,"of":400}`},
 		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq @caller/agent_id"}, `{}`},
 		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "agent_id eq"}, `{"wrong":"`},
 		{windows.RuleQuestion{Role: "agent", Resource: "vessels", Rows: "kind eq 'tank'"}, `did you mean \"tanker\"`},

@@ -30,10 +30,12 @@ roles:
   free: {may: {"*": read}}
 `
 	for _, tt := range []struct{ limits, want string }{
-		{"{cost: 0}", `cost is a number over 0, as the database's planner reckons, this is "0"`}, {"{depth: 9}", "from 1 to 8"}, {"{time: soon}", `such as 3s or 500ms, this is "soon"`},
+		{"{cost: 0}", `cost is a number over 0, as the database's planner reckons, this is "0"`}, {"{depth: 9}", "from 1 to 8"},
+		{"{time: soon}", `such as 3s or 500ms, this is "soon"`},
 		{"{rows: none}", "a number of rows from 1"}, {"{row: 1}", `did you mean "rows"?`},
 	} {
-		_, err := r.Operator.PushDraft(context.Background(), "limited", strings.Replace(document, "{rows: 7, depth: 1, cost: 600, time: 2s}", tt.limits, 1))
+		_, err := r.Operator.PushDraft(context.Background(), "limited",
+			strings.Replace(document, "{rows: 7, depth: 1, cost: 600, time: 2s}", tt.limits, 1))
 		if err == nil || !strings.Contains(err.Error(), "line 12, column") || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("limits: %s: %v", tt.limits, err)
 		}
@@ -45,7 +47,8 @@ roles:
 		t.Helper()
 		header := http.Header{"Act-As": {role}}
 		start := time.Now()
-		res, err := (&client.Client{URL: r.URL, Token: r.Operator.Token}).Send(context.Background(), client.Request{Method: "GET", Path: "/draft/limited/" + path, Header: header})
+		res, err := (&client.Client{URL: r.URL, Token: r.Operator.Token}).Send(context.Background(),
+			client.Request{Method: "GET", Path: "/draft/limited/" + path, Header: header})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -82,7 +85,8 @@ roles:
 		}
 	}
 	everything := "/api/saltmere/port_calls?expand=" + strings.Repeat("*(expand=", 7) + "*" + strings.Repeat(")", 7)
-	if a := r.Send(t, r.Token(t, "harbour_master"), "GET", everything, nil); a.StatusCode != 400 || !strings.Contains(a.Text, "the request expands more than 100 relations") {
+	if a := r.Send(t, r.Token(t, "harbour_master"), "GET", everything, nil); a.StatusCode != 400 ||
+		!strings.Contains(a.Text, "the request expands more than 100 relations") {
 		t.Errorf("everything of everything: %s %s", a.Status, a.Text)
 	}
 	_, text, took := ask("small", "readings?orderby=height_m desc,read_at&filter=height_m lt 100")
@@ -94,8 +98,10 @@ func TestExplain(t *testing.T) {
 	r := start(t)
 	for _, tt := range []struct{ path, want string }{
 		{"cargo_items?filter=hs_code eq '270900'", `an index on (hs_code) would lead to those that are`},
-		{"cargo_items?orderby=tonnes desc&top=10", `30000 rows of \"harbour\".\"cargo_item\" are sorted for the first 10; an index on (tonnes desc, id) has them in order`},
-		{"cargo_items?filter=tonnes gt 490 and hs_code in ('270900','440710')&orderby=id&top=1000", `an index on (hs_code, tonnes) would lead to those that are`},
+		{"cargo_items?orderby=tonnes desc&top=10",
+			`30000 rows of \"harbour\".\"cargo_item\" are sorted for the first 10; an index on (tonnes desc, id) has them in order`},
+		{"cargo_items?filter=tonnes gt 490 and hs_code in ('270900','440710')&orderby=id&top=1000",
+			`an index on (hs_code, tonnes) would lead to those that are`},
 		{"port_calls?filter=status eq 'anchored'&top=5", `"advice":[]`}, // an index is there
 		{"vessels?filter=flag eq 'NO'&top=5", `"advice":[]`},            // too few rows to be worth one
 		{"port_calls/17", `"arguments":[17],"took_ms":`},
@@ -107,7 +113,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%s: %s %.1500s\nwant %s", tt.path, a.Status, a.Text, tt.want)
 		}
 	}
-	if a := get(t, r, r.Token(t, "harbour_master"), "/api/saltmere/tugs?select=name&top=1", "Prefer", "explain"); !strings.Contains(a.Text, `"value":[`) || a.Header.Get("Preference-Applied") != "" {
+	if a := get(t, r, r.Token(t, "harbour_master"), "/api/saltmere/tugs?select=name&top=1", "Prefer", "explain"); !strings.Contains(a.Text,
+		`"value":[`) || a.Header.Get("Preference-Applied") != "" {
 		t.Errorf("a caller of the live API is told %s", a.Text)
 	}
 	if a := get(t, r, r.Operator.Token, "/draft/saltmere/tide_readings?filter=height_m div 0 eq 1", "Prefer", "explain"); a.StatusCode != 400 {
@@ -127,7 +134,8 @@ func TestExplainedWrites(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Operator.PushDraft(t.Context(), "saltmere", strings.Replace(document, "roles:\n", "roles:\n  timid: {limits: {rows: 5}, may: {tugs: [read, update]}}\n", 1)); err != nil {
+	if _, err := r.Operator.PushDraft(t.Context(), "saltmere", strings.Replace(document, "roles:\n",
+		"roles:\n  timid: {limits: {rows: 5}, may: {tugs: [read, update]}}\n", 1)); err != nil {
 		t.Fatal(err)
 	}
 	before := column(t, r.Harbour, "select max(xmin::text::bigint) from harbour.port_call")[0]
@@ -138,7 +146,9 @@ func TestExplainedWrites(t *testing.T) {
 	}{
 		{"", "DELETE", expected, "", 200, `"rows":` + rows("status = 'expected'")},
 		{"", "PATCH", "/port_calls/$filter(@f)/$each?@f=draught_m gt 13", "", 200, `"rows":` + rows("draught_m > 13")},
-		{"agent;agent_id=3", "PATCH", "/port_calls/$filter(draught_m gt 0)/$each", `{"eta":`, 200, `"rows":` + rows("agent_id = 3 and status = 'expected'")}, // the rule of changes, not that of reading
+		// the rule of changes, not that of reading
+		{"agent;agent_id=3", "PATCH", "/port_calls/$filter(draught_m gt 0)/$each", `{"eta":`, 200, `"rows":` +
+			rows("agent_id = 3 and status = 'expected'")},
 		{"agent;agent_id=3", "DELETE", expected, "", 403, `may not delete port_calls`},
 		{"timid", "PATCH", "/tugs/$filter(id gt 0)/$each", "", 409, "9 rows of tugs meet the filter"},
 		{"", "PATCH", "/cargo_items/$filter(hs_code eq '270900')/$each", "", 200, `an index on (hs_code) would lead to those that are`},
@@ -165,7 +175,8 @@ func TestExplainedWrites(t *testing.T) {
 			t.Errorf("as %q %s %s: %s %.900s\nwant %d %s", s.as, s.method, s.path, a.Status, a.Text, s.status, s.want)
 		}
 	}
-	inner := write(t, r, r.Operator.Token, "POST", "/draft/saltmere/$batch", `{"requests":[{"id":"1","method":"DELETE","url":"port_calls/17","headers":{"Prefer":"explain"}}]}`)
+	inner := write(t, r, r.Operator.Token, "POST", "/draft/saltmere/$batch",
+		`{"requests":[{"id":"1","method":"DELETE","url":"port_calls/17","headers":{"Prefer":"explain"}}]}`)
 	if !strings.Contains(inner.Text, `"status":400`) {
 		t.Errorf("in a batch: %s", inner.Text)
 	}
@@ -185,8 +196,10 @@ func TestExplainedWrites(t *testing.T) {
 func TestSlowWrite(t *testing.T) {
 	r := start(t)
 	dsn := database(t, `create table slow (id int primary key, n int not null); insert into slow values (1, 1);
-		create function wait() returns trigger language plpgsql as $$ begin perform pg_sleep(5); return new; end $$; create trigger wait after update on slow for each row execute function wait()`)
-	if _, err := r.Operator.PushDraft(context.Background(), "slow", "window: slow\nsource: "+dsn+"\nroles: {hasty: {limits: {time: 100ms}, may: {slow: [read, update]}}}\nresources: {slow: {from: slow}}\n"); err != nil {
+		create function wait() returns trigger language plpgsql as $$ begin perform pg_sleep(5); return new; end $$;
+		create trigger wait after update on slow for each row execute function wait()`)
+	if _, err := r.Operator.PushDraft(context.Background(), "slow", "window: slow\nsource: "+dsn+
+		"\nroles: {hasty: {limits: {time: 100ms}, may: {slow: [read, update]}}}\nresources: {slow: {from: slow}}\n"); err != nil {
 		t.Fatal(err)
 	}
 	start := time.Now()
@@ -221,10 +234,12 @@ sign_in: {clients: true}
 	for i := range 6 {
 		a := r.Send(t, "", "GET", "/api/rated/tugs", nil)
 		left := max(3-i, 0)
-		if a.Header.Get("RateLimit-Policy") != `"role";q=4;w=3600` || !strings.HasPrefix(a.Header.Get("RateLimit"), fmt.Sprintf(`"role";r=%d;t=`, left)) {
+		if a.Header.Get("RateLimit-Policy") != `"role";q=4;w=3600` ||
+			!strings.HasPrefix(a.Header.Get("RateLimit"), fmt.Sprintf(`"role";r=%d;t=`, left)) {
 			t.Errorf("request %d: %v", i, a.Header)
 		}
-		if refused := i >= 4; refused != (a.StatusCode == 429) || refused != (a.Header.Get("Retry-After") != "") || refused && !strings.Contains(a.Text, `role \"anyone\" may send 4 requests per hour`) {
+		if refused := i >= 4; refused != (a.StatusCode == 429) || refused != (a.Header.Get("Retry-After") != "") || refused &&
+			!strings.Contains(a.Text, `role \"anyone\" may send 4 requests per hour`) {
 			t.Errorf("request %d: %s %s", i, a.Status, a.Text)
 		}
 	}
@@ -241,7 +256,8 @@ sign_in: {clients: true}
 		return token
 	}
 	many := token("many")
-	if a := write(t, r, many, "POST", "/api/rated/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"2","method":"GET","url":"tugs"},{"id":"3","method":"GET","url":"tugs"}]}`); a.StatusCode != 200 {
+	if a := write(t, r, many, "POST", "/api/rated/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs"},{"id":"2","method":"GET",`+
+		`"url":"tugs"},{"id":"3","method":"GET","url":"tugs"}]}`); a.StatusCode != 200 {
 		t.Errorf("a batch: %s %s", a.Status, a.Text)
 	}
 	if a := r.Send(t, many, "GET", "/api/rated/tugs", nil); !strings.HasPrefix(a.Header.Get("RateLimit"), `"role";r=99996;`) {
@@ -263,7 +279,8 @@ sign_in: {clients: true}
 		t.Errorf("afterwards: %s %v", a.Status, a.Header)
 	}
 	for _, bad := range []string{"600", "600/week", "0/minute", "many/second"} {
-		if _, err := r.Operator.PushDraft(ctx, "rated", strings.Replace(document, "4/hour", bad, 1)); err == nil || !strings.Contains(err.Error(), "such as 600/minute") {
+		if _, err := r.Operator.PushDraft(ctx, "rated", strings.Replace(document, "4/hour", bad, 1)); err == nil ||
+			!strings.Contains(err.Error(), "such as 600/minute") {
 			t.Errorf("%s: %v", bad, err)
 		}
 	}

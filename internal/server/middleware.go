@@ -37,7 +37,8 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
 		s.log.LogAttrs(r.Context(), slog.LevelDebug, "request", slog.String("id", idOf(w)), slog.String("method", r.Method),
-			slog.String("path", r.URL.Path), slog.Int("status", ww.Status()), slog.Int("bytes", ww.BytesWritten()), slog.Duration("took", time.Since(start)))
+			slog.String("path", r.URL.Path), slog.Int("status", ww.Status()), slog.Int("bytes", ww.BytesWritten()),
+			slog.Duration("took", time.Since(start)))
 	})
 }
 

@@ -30,15 +30,18 @@ func TestMistakeOfOurs(t *testing.T) {
 			Error struct{ Code, Message string }
 		}
 		id := w.Header().Get("Request-Id")
-		if err := json.Unmarshal(w.Body.Bytes(), &body); err != nil || w.Code != 500 || body.Error.Code != "internal" || id == "" || body.Error.Message != "internal error; its number is "+id {
+		if err := json.Unmarshal(w.Body.Bytes(), &body); err != nil || w.Code != 500 || body.Error.Code != "internal" || id == "" ||
+			body.Error.Message != "internal error; its number is "+id {
 			t.Errorf("%d %s %v", w.Code, w.Body, err)
 		}
 		lines := strings.Split(strings.TrimSpace(log.String()), "\n")
-		if len(lines) != 2 || !strings.Contains(lines[0], `"panic"`) || !strings.Contains(lines[0], id) || !strings.Contains(lines[0], "server.go") {
+		if len(lines) != 2 || !strings.Contains(lines[0], `"panic"`) || !strings.Contains(lines[0], id) ||
+			!strings.Contains(lines[0], "server.go") {
 			t.Fatalf("the log says %s", log.String())
 		}
 		var line map[string]any
-		if err := json.Unmarshal([]byte(lines[1]), &line); err != nil || line["id"] != id || line["status"] != 500.0 || line["path"] != "/api/saltmere/vessels" || line["method"] != "GET" || line["bytes"] != float64(w.Body.Len()) {
+		if err := json.Unmarshal([]byte(lines[1]), &line); err != nil || line["id"] != id || line["status"] != 500.0 ||
+			line["path"] != "/api/saltmere/vessels" || line["method"] != "GET" || line["bytes"] != float64(w.Body.Len()) {
 			t.Errorf("the log says %s", lines[1])
 		}
 		if strings.Contains(log.String(), "secret") || strings.Contains(w.Body.String(), "secret") {
@@ -80,14 +83,16 @@ func TestBodiesThatDoNotArrive(t *testing.T) {
 		{"cut, with a key", "Content-Length: 35\r\nIdempotency-Key: k", body[:20], true, `400 Bad Request|"code":"body.cut"`},
 		{"in parts, cut", "Transfer-Encoding: chunked", "14\r\n" + body[:20] + "\r\n", true, `400 Bad Request|"code":"body.cut"`},
 		{"in parts, slow", "Transfer-Encoding: chunked", "14\r\n" + body[:20] + "\r\n", false, `400 Bad Request|"code":"body.cut"`},
-		{"compressed", "Content-Length: 3\r\nContent-Encoding: gzip", "abc", false, `415 Unsupported Media Type|Accept-Encoding: identity|the body is compressed with \"gzip\"`},
+		{"compressed", "Content-Length: 3\r\nContent-Encoding: gzip", "abc", false,
+			`415 Unsupported Media Type|Accept-Encoding: identity|the body is compressed with \"gzip\"`},
 		{"as it is", "Content-Length: 33\r\nContent-Encoding: identity", `{"name":"Ox","bollard_pull_t":33}`, false, "201 Created"},
 	} {
 		conn, err := net.Dial("tcp", l.Addr().String())
 		if err != nil {
 			t.Fatal(err)
 		}
-		fmt.Fprintf(conn, "POST /draft/saltmere/tugs HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nConnection: close\r\n%s\r\n\r\n%s", r.Operator.Token, s.header, s.body)
+		fmt.Fprintf(conn, "POST /draft/saltmere/tugs HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: "+
+			"application/json\r\nConnection: close\r\n%s\r\n\r\n%s", r.Operator.Token, s.header, s.body)
 		if s.closes {
 			_ = conn.(*net.TCPConn).CloseWrite()
 		}

@@ -89,7 +89,8 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		return err
 	}
 	sum := sha256.New()
-	for _, part := range []string{r.Method, below(r), r.URL.RawQuery, r.Header.Get("Content-Type"), r.Header.Get("If-Match"), r.Header.Get("If-None-Match")} {
+	for _, part := range []string{r.Method, below(r), r.URL.RawQuery, r.Header.Get("Content-Type"), r.Header.Get("If-Match"),
+		r.Header.Get("If-None-Match")} {
 		_, _ = io.WriteString(sum, part+"\x00") // a hash takes everything
 	}
 	_, _ = sum.Write(body)
@@ -118,7 +119,8 @@ const mostKey = 255
 // idempotencyKey is the key of a request: a string (RFC 9651, 3.3.3), or the bare text of one.
 func idempotencyKey(r *http.Request) (string, error) {
 	if below(r) == "$batch" {
-		return "", fault.New(fault.Invalid, "key.batch", "a batch takes no Idempotency-Key; the requests in it, outside of a group, take their own").On("Idempotency-Key")
+		return "", fault.New(fault.Invalid, "key.batch",
+			"a batch takes no Idempotency-Key; the requests in it, outside of a group, take their own").On("Idempotency-Key")
 	}
 	values := r.Header.Values("Idempotency-Key")
 	key := strings.TrimSpace(values[0])
@@ -128,7 +130,8 @@ func idempotencyKey(r *http.Request) (string, error) {
 		}
 	}
 	if len(values) > 1 || key == "" || len(key) > mostKey || strings.IndexByte(key, 0) >= 0 {
-		return "", fault.New(fault.Invalid, "key.invalid", "an Idempotency-Key is one text of at most %d characters that no other request has, such as a UUID", mostKey).On("Idempotency-Key")
+		return "", fault.New(fault.Invalid, "key.invalid",
+			"an Idempotency-Key is one text of at most %d characters that no other request has, such as a UUID", mostKey).On("Idempotency-Key")
 	}
 	return key, nil
 }

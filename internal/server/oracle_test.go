@@ -267,7 +267,8 @@ func (o *oracle) ask(role *oracleRole, op string) asked {
 		next := maps.Clone(row)
 		value, body := o.value(resource, field)
 		next[field] = value
-		a := asked{method: "PATCH", path: "/" + resource + "/" + url.PathEscape(id), body: fmt.Sprintf(`{%q:%s}`, field, body), apply: func() { table[id] = next }}
+		a := asked{method: "PATCH", path: "/" + resource + "/" + url.PathEscape(id), body: fmt.Sprintf(`{%q:%s}`, field, body),
+			apply: func() { table[id] = next }}
 		switch {
 		case p == nil:
 		case field == key:
@@ -289,7 +290,8 @@ func (o *oracle) ask(role *oracleRole, op string) asked {
 	// Only berths are made: their keys are the caller's to choose.
 	resource, p, read = "berths", role.may["berths"]["create"], role.may["berths"]["read"]
 	code := fmt.Sprintf("Z%03d", o.IntN(1000))
-	made := thing{"code": code, "quay": o.one("East", "West"), "length_m": float64(60 + o.IntN(200)), "max_draught_m": float64(3 + o.IntN(9)), "shore_power": o.IntN(2) == 0}
+	made := thing{"code": code, "quay": o.one("East", "West"), "length_m": float64(60 + o.IntN(200)), "max_draught_m": float64(3 + o.IntN(9)),
+		"shore_power": o.IntN(2) == 0}
 	body, _ := json.Marshal(made)
 	a := asked{method: "POST", path: "/berths", body: string(body), status: 201, apply: func() { o.tables["berths"][code] = made }}
 	switch {
@@ -326,7 +328,8 @@ func writeStatus(p, read permits, from, to thing, blocked func() bool, fields ..
 	return 200
 }
 
-// value is a new value for a field: as Go has it after a read, and as a body has it. Fields that are not changed here get a body that is refused.
+// value is a new value for a field: as Go has it after a read, and as a body has it. Fields that are not changed here get a body that is
+// refused.
 func (o *oracle) value(resource, field string) (any, string) {
 	switch resource + "." + field {
 	case "vessels.kind":
@@ -442,12 +445,14 @@ func TestOracle(t *testing.T) {
 	o := &oracle{Rand: rand.New(rand.NewPCG(3, 5)), tables: map[string]map[string]thing{}, fields: map[string][]string{},
 		keys: map[string]string{"vessels": "id", "agents": "id", "berths": "code", "tugs": "id"}, used: map[string]map[string]bool{}}
 	o.load(t, conn)
-	for resource, sql := range map[string]string{"vessels": "select distinct vessel_id::text from harbour.port_call", "berths": "select distinct berth_code from harbour.port_call where berth_code is not null"} {
+	for resource, sql := range map[string]string{"vessels": "select distinct vessel_id::text from harbour.port_call",
+		"berths": "select distinct berth_code from harbour.port_call where berth_code is not null"} {
 		o.used[resource] = all(column(t, r.Harbour, sql))
 	}
 	counts := map[string]int{}
 	for doc := range 200 {
-		text := "window: oracle\nsource: " + r.Harbour + "\nresources:\n  vessels: {from: harbour.vessel}\n  agents: {from: harbour.agent}\n  berths: {from: harbour.berth}\n  tugs: {from: harbour.tug}\nroles:\n"
+		text := "window: oracle\nsource: " + r.Harbour + "\nresources:\n  vessels: {from: harbour.vessel}\n  agents: {from: harbour.agent}\n  " +
+			"berths: {from: harbour.berth}\n  tugs: {from: harbour.tug}\nroles:\n"
 		var roles []*oracleRole
 		for i := range 2 {
 			role, part := o.role(fmt.Sprintf("role%d", i))
@@ -464,10 +469,12 @@ func TestOracle(t *testing.T) {
 						o.used["agents"][fmt.Sprint(v["agent_id"])] = true
 					}
 					a := o.ask(role, op)
-					res := write(t, r, r.Operator.Token, a.method, "/draft/oracle"+a.path, a.body, "Act-As", fmt.Sprintf("%s;agent_id=%d", strings.Join(role.names, ", "), callerAgent))
+					res := write(t, r, r.Operator.Token, a.method, "/draft/oracle"+a.path, a.body, "Act-As",
+						fmt.Sprintf("%s;agent_id=%d", strings.Join(role.names, ", "), callerAgent))
 					refused := res.StatusCode == 401 || res.StatusCode == 403
 					if a.status < 0 && !refused || a.status >= 0 && res.StatusCode != a.status {
-						t.Fatalf("document %d, %s: %s %s %s: %s %.600s\nthe oracle says %d\n%s", doc, role.names, a.method, a.path, a.body, res.Status, res.Text, a.status, text)
+						t.Fatalf("document %d, %s: %s %s %s: %s %.600s\nthe oracle says %d\n%s", doc, role.names, a.method, a.path, a.body, res.Status,
+							res.Text, a.status, text)
 					}
 					counts[fmt.Sprint(op, " ", res.StatusCode)]++
 					if res.StatusCode < 300 && a.apply != nil {

@@ -23,7 +23,10 @@ func TestNothingIsPassedOver(t *testing.T) {
 		reads   = "GET, HEAD"
 	)
 	sum := func() []string {
-		return column(t, r.Harbour, `select concat_ws(' ', (select string_agg(t::text, '' order by id) from harbour.tug t), (select count(*) from harbour.cargo_item), (select string_agg(j::text, '' order by j) from harbour.port_call_tug j where port_call_id = 17), (select berth_code || remarks from harbour.port_call where id = 17))`)
+		return column(t, r.Harbour, `select concat_ws(' ', (select string_agg(t::text, '' order by id) from harbour.tug t), `+
+			`(select count(*) from harbour.cargo_item), (select string_agg(j::text, `+
+			`'' order by j) from harbour.port_call_tug j where port_call_id = 17), (select berth_code ||`+
+			` remarks from harbour.port_call where id = 17))`)
 	}
 	before := sum()
 	for _, s := range []struct {
@@ -39,7 +42,8 @@ func TestNothingIsPassedOver(t *testing.T) {
 		{"PUT", "/tugs/$filter(id lt 3)/7/name", `{"value":"x"}`, 400, each, ""},
 		{"POST", "/port_calls/17/cargo_items/$filter(id lt 3)", goods, 400, each, ""},
 		{"DELETE", "/port_calls/17/tugs/$filter(id lt 3)/3/$ref", "", 400, each, ""},
-		{"POST", "/port_calls/$filter(id lt 3)/17/cargo_items", goods, 501, "a filter in the path before the relation cargo_items is not done here", ""},
+		{"POST", "/port_calls/$filter(id lt 3)/17/cargo_items", goods, 501,
+			"a filter in the path before the relation cargo_items is not done here", ""},
 		{"GET", "/port_calls/$filter(id lt 3)/17/tugs", "", 501, "ask for the row by its key, as in /port_calls/…/tugs", ""},
 		{"DELETE", "/tugs?filter=id lt 3", "", 400, another, ""},
 		{"PATCH", "/tugs?filter=id lt 3", delta, 400, another, ""},
@@ -51,11 +55,13 @@ func TestNothingIsPassedOver(t *testing.T) {
 		{"PATCH", "/port_calls/17", `{"berth":{"@id":"port_calls/18/berth/code"}}`, 400, "is none; write berths/…", ""},
 		{"PATCH", "/tugs", `{"value":[{"@id":"tugs/4/name","bollard_pull_t":60}]}`, 400, "is no row of tugs", ""},
 
-		{"POST", "/port_calls/17/tugs/1/$ref", `{"@id":"tugs/2"}`, 405, "added with POST to …/tugs/$ref, with the row in the body", "GET, HEAD, DELETE"},
+		{"POST", "/port_calls/17/tugs/1/$ref", `{"@id":"tugs/2"}`, 405, "added with POST to …/tugs/$ref, with the row in the body",
+			"GET, HEAD, DELETE"},
 		{"POST", "/port_calls/17/tugs/$ref?$id=tugs/6", `{"@id":"tugs/2"}`, 400, "$id does not go with a link", ""},
 		{"POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/2","@odata.id":"tugs/1"}`, 400, "the body names two rows", ""},
 		{"POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/2","@id":"tugs/1"}`, 400, `\"@id\" stands twice in the body`, ""},
-		{"POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/2","name":"x"}`, 400, `the body of a link is {\"@id\":\"…\"}, and name has no place in it`, ""},
+		{"POST", "/port_calls/17/tugs/$ref", `{"@id":"tugs/2","name":"x"}`, 400,
+			`the body of a link is {\"@id\":\"…\"}, and name has no place in it`, ""},
 		{"POST", "/port_calls/17/tugs/$ref", `[{"@id":"tugs/2"}]`, 400, `send {\"@id\":\"…\"}`, ""},
 		{"POST", "/port_calls/17/tugs/$ref", `{"@id":7}`, 400, "@id is a string: the path of a row", ""},
 		{"POST", "/port_calls/17/tugs/$ref", `{"@id":`, 400, "the body is not JSON: line 1", ""},
@@ -67,14 +73,19 @@ func TestNothingIsPassedOver(t *testing.T) {
 		{"DELETE", "/port_calls/17/berth/$ref?$id=berths/N05", "", 400, "the path says which link already", ""},
 		{"DELETE", "/port_calls/17/tugs/4/$ref?%zz", "", 400, "the query can't be read", ""},
 		{"POST", "/tugs?format=xml", tug, 406, "a write is answered in JSON", ""},
-		{"POST", "/$batch?select=id", `{"requests":[{"id":"1","method":"POST","url":"tugs","body":` + tug + `}]}`, 400, "select does not go with a batch", ""},
-		{"POST", "/$batch?$format=csv", `{"requests":[{"id":"1","method":"POST","url":"tugs","body":` + tug + `}]}`, 406, "a write is answered in JSON", ""},
+		{"POST", "/$batch?select=id", `{"requests":[{"id":"1","method":"POST","url":"tugs","body":` + tug + `}]}`, 400,
+			"select does not go with a batch", ""},
+		{"POST", "/$batch?$format=csv", `{"requests":[{"id":"1","method":"POST","url":"tugs","body":` + tug + `}]}`, 406,
+			"a write is answered in JSON", ""},
 		{"PATCH", "/tugs?format=csv", delta, 406, "Nothing was changed", ""},
 
-		{"PUT", "/port_calls/17/tugs/$ref", `{"@id":"tugs/3"}`, 405, `PATCH of the row with {\"tugs\":[…]} sets them all`, "GET, HEAD, POST, DELETE"},
+		{"PUT", "/port_calls/17/tugs/$ref", `{"@id":"tugs/3"}`, 405, `PATCH of the row with {\"tugs\":[…]} sets them all`,
+			"GET, HEAD, POST, DELETE"},
 		{"POST", "/port_calls/17/berth/$ref", `{"@id":"berths/N05"}`, 405, "its link is set with PUT", "GET, HEAD, PUT, DELETE"},
-		{"PATCH", "/port_calls/17/berth/$ref", `{"@id":"berths/N05"}`, 405, "a link is made with PUT and removed with DELETE", "GET, HEAD, PUT, DELETE"},
-		{"PATCH", "/port_calls/17/tugs/$ref", `{"@id":"tugs/3"}`, 405, "a link is made with POST and removed with DELETE; PATCH of the row changes many at once", "GET, HEAD, POST, DELETE"},
+		{"PATCH", "/port_calls/17/berth/$ref", `{"@id":"berths/N05"}`, 405, "a link is made with PUT and removed with DELETE",
+			"GET, HEAD, PUT, DELETE"},
+		{"PATCH", "/port_calls/17/tugs/$ref", `{"@id":"tugs/3"}`, 405,
+			"a link is made with POST and removed with DELETE; PATCH of the row changes many at once", "GET, HEAD, POST, DELETE"},
 		{"PATCH", "/tugs/$ref", `{"@id":"tugs/3"}`, 405, "relations between them at /tugs/…/relation/$ref", reads},
 		{"POST", "/tugs/7/name", `{"value":"x"}`, 405, `name is set with PUT, and {\"value\": …}`, rows},
 		{"PUT", "/tugs/7/name/$value", `x`, 501, `send {\"value\": …} with PUT to the path before it`, ""},
@@ -98,7 +109,8 @@ func TestNothingIsPassedOver(t *testing.T) {
 		path, query, _ := strings.Cut(s.path, "?")
 		a := write(t, r, master, s.method, "/api/saltmere"+(&url.URL{Path: path}).EscapedPath()+"?"+strings.ReplaceAll(query, " ", "%20"), s.body)
 		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || a.Header.Get("Allow") != s.allow {
-			t.Errorf("%s %s %s: %s, Allow %q, %s\nwant %d, %q, %s", s.method, s.path, s.body, a.Status, a.Header.Get("Allow"), a.Text, s.status, s.allow, s.want)
+			t.Errorf("%s %s %s: %s, Allow %q, %s\nwant %d, %q, %s", s.method, s.path, s.body, a.Status, a.Header.Get("Allow"), a.Text, s.status,
+				s.allow, s.want)
 		}
 	}
 	if after := sum(); !slices.Equal(after, before) {

@@ -19,43 +19,74 @@ func TestLanguage(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	tests := []struct{ path, field, sql string }{
-		{"/vessels?filter=particulars/engine/kw gt 11000&orderby=id&top=1000", "id", "select id from harbour.vessel where (particulars#>>'{engine,kw}')::numeric > 11000 order by id"},
-		{"/vessels?filter=particulars/engine/maker eq 'Vasko' and particulars/crew in (5,6)&orderby=id", "id", "select id from harbour.vessel where particulars#>>'{engine,maker}' = 'Vasko' and (particulars->>'crew')::int in (5,6) order by id"},
-		{"/vessels?filter=particulars/engine eq null&orderby=id&top=1000", "id", "select id from harbour.vessel where not particulars ? 'engine' order by id"},
+		{"/vessels?filter=particulars/engine/kw gt 11000&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where (particulars#>>'{engine,kw}')::numeric > 11000 order by id"},
+		{"/vessels?filter=particulars/engine/maker eq 'Vasko' and particulars/crew in (5,6)&orderby=id", "id",
+			"select id from harbour.vessel where particulars#>>'{engine,maker}' = 'Vasko' and (particulars->>'crew')::int in (5,6) order by id"},
+		{"/vessels?filter=particulars/engine eq null&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where not particulars ? 'engine' order by id"},
 		{"/vessels?filter=particulars/engine/maker gt 5", "id", "select 1 where false"},
-		{"/vessels?filter=tags/any(t: t eq 'ice')&orderby=id&top=1000", "id", "select id from harbour.vessel where 'ice' = any(tags) order by id"},
-		{"/vessels?filter=tags/$count gt 1 and tags/all(t: length(t) gt 3)&orderby=id", "id", "select id from harbour.vessel where cardinality(tags) > 1 and not exists (select from unnest(tags) t where length(t) <= 3) order by id"},
+		{"/vessels?filter=tags/any(t: t eq 'ice')&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where 'ice' = any(tags) order by id"},
+		{"/vessels?filter=tags/$count gt 1 and tags/all(t: length(t) gt 3)&orderby=id", "id", "select id from harbour.vessel where " +
+			"cardinality(tags) > 1 and not exists (select from unnest(tags) t where length(t) <= 3) order by id"},
 		{"/port_calls?filter=pilotages/any(p: p/pilot/mentor/licence eq 'SM-4103' and p/port_call/status eq $it/status)&orderby=id&top=50", "id",
-			"select distinct p.id from harbour.port_call p join harbour.pilotage g on g.port_call_id = p.id join harbour.pilot a on a.id = g.pilot_id join harbour.pilot m on m.id = a.mentor_id where m.licence = 'SM-4103' order by 1 limit 50"},
-		{"/inspections?filter=findings/any(f: f/grade ge 3)&orderby=id&top=1000", "id", "select distinct i.id from harbour.inspection i, jsonb_array_elements(findings) f where (f->>'grade')::int >= 3 order by 1"},
-		{"/cargo_items?filter=stowage/lower ge 78&orderby=id&top=1000", "id", "select id from harbour.cargo_item where lower(stowage) >= 78 order by id"},
-		{"/port_calls?filter=departed_at sub arrived_at gt duration'PT14H30M' and eta gt 2026-06-01T00:00:00Z&orderby=id&top=1000", "id", "select id from harbour.port_call where departed_at - arrived_at > interval '14:30' and eta > '2026-06-01Z' order by id"},
-		{"/port_calls?filter=eta add duration'P1D' gt 2026-07-17T00:00:00Z&orderby=id", "id", "select id from harbour.port_call where eta + interval '1 day' > '2026-07-17Z' order by id"},
-		{"/vessels?filter=year(built_on) eq 2001 and month(built_on) lt 6&orderby=id", "id", "select id from harbour.vessel where built_on >= '2001-01-01' and built_on < '2001-06-01' order by id"},
-		{"/port_calls?filter=date(eta) eq 2026-07-02 and hour(eta) ge 20 and time(eta) lt 22:30:00&orderby=id", "id", "select id from harbour.port_call where eta >= '2026-07-02 20:00Z' and eta < '2026-07-02 22:30Z' order by id"},
-		{"/inspections?filter=totalseconds(took) gt 13000&orderby=id&top=1000", "id", "select id from harbour.inspection where took > interval '13000 seconds' order by id"},
-		{"/vessels?filter=matchesPattern(name,'^(Grey|Pale) [A-M].*$')&orderby=id&top=1000", "id", "select id from harbour.vessel where name ~ '^(Grey|Pale) [A-M]' order by id"},
-		{"/vessels?filter=cast(imo_number,Edm.Int32) mod 100 eq 97 and isof(name,Edm.String)&orderby=id", "id", "select id from harbour.vessel where imo_number::int % 100 = 97 order by id"},
-		{"/vessels?filter=floor(gross_tonnage divby 1000) eq 24 or ceiling(gross_tonnage mul -1) eq -24150&orderby=id", "id", "select id from harbour.vessel where floor(gross_tonnage / 1000) = 24 or ceil(-gross_tonnage) = -24150 order by id"},
-		{"/vessels?filter=id eq @a or name eq @b&@a=3&@b='Lindisker'&orderby=id", "id", "select id from harbour.vessel where id = 3 or name = 'Lindisker' order by id"},
+			"select distinct p.id from harbour.port_call p join harbour.pilotage g on g.port_call_id = p.id join harbour.pilot a on a.id = " +
+				"g.pilot_id join harbour.pilot m on m.id = a.mentor_id where m.licence = 'SM-4103' order by 1 limit 50"},
+		{"/inspections?filter=findings/any(f: f/grade ge 3)&orderby=id&top=1000", "id",
+			"select distinct i.id from harbour.inspection i, jsonb_array_elements(findings) f where (f->>'grade')::int >= 3 order by 1"},
+		{"/cargo_items?filter=stowage/lower ge 78&orderby=id&top=1000", "id",
+			"select id from harbour.cargo_item where lower(stowage) >= 78 order by id"},
+		{"/port_calls?filter=departed_at sub arrived_at gt duration'PT14H30M' and eta gt 2026-06-01T00:00:00Z&orderby=id&top=1000", "id",
+			"select id from harbour.port_call where departed_at - arrived_at > interval '14:30' and eta > '2026-06-01Z' order by id"},
+		{"/port_calls?filter=eta add duration'P1D' gt 2026-07-17T00:00:00Z&orderby=id", "id",
+			"select id from harbour.port_call where eta + interval '1 day' > '2026-07-17Z' order by id"},
+		{"/vessels?filter=year(built_on) eq 2001 and month(built_on) lt 6&orderby=id", "id",
+			"select id from harbour.vessel where built_on >= '2001-01-01' and built_on < '2001-06-01' order by id"},
+		{"/port_calls?filter=date(eta) eq 2026-07-02 and hour(eta) ge 20 and time(eta) lt 22:30:00&orderby=id", "id",
+			"select id from harbour.port_call where eta >= '2026-07-02 20:00Z' and eta < '2026-07-02 22:30Z' order by id"},
+		{"/inspections?filter=totalseconds(took) gt 13000&orderby=id&top=1000", "id",
+			"select id from harbour.inspection where took > interval '13000 seconds' order by id"},
+		{"/vessels?filter=matchesPattern(name,'^(Grey|Pale) [A-M].*$')&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where name ~ '^(Grey|Pale) [A-M]' order by id"},
+		{"/vessels?filter=cast(imo_number,Edm.Int32) mod 100 eq 97 and isof(name,Edm.String)&orderby=id", "id",
+			"select id from harbour.vessel where imo_number::int % 100 = 97 order by id"},
+		{"/vessels?filter=floor(gross_tonnage divby 1000) eq 24 or ceiling(gross_tonnage mul -1) eq -24150&orderby=id", "id",
+			"select id from harbour.vessel where floor(gross_tonnage / 1000) = 24 or ceil(-gross_tonnage) = -24150 order by id"},
+		{"/vessels?filter=id eq @a or name eq @b&@a=3&@b='Lindisker'&orderby=id", "id",
+			"select id from harbour.vessel where id = 3 or name = 'Lindisker' order by id"},
 		{"/vessels?filter=id in @l&@l=(3,5,7)&orderby=id", "id", "select id from harbour.vessel where id in (3,5,7) order by id"},
 		{"/port_calls?compute=tugs/$count as n,draught_m mul 3.2808 as feet&filter=n eq 3 and feet gt 44&orderby=feet desc,id&top=30", "id",
-			"select p.id from harbour.port_call p where (select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) = 3 and draught_m * 3.2808 > 44 order by draught_m desc, id limit 30"},
-		{"/vessels?filter='ice' in tags and not ('thruster' in tags)&orderby=id&top=1000", "id", "select id from harbour.vessel where tags @> '{ice}' and not tags @> '{thruster}' order by id"},
-		{"/vessels/$filter(kind eq 'tanker')/$filter(flag eq @f)?filter=id lt 200&orderby=id&@f='NO'", "id", "select id from harbour.vessel where kind = 'tanker' and flag = 'NO' and id < 200 order by id"},
-		{"/vessels?orderby=port_calls/$count desc,name&top=15", "id", "select v.id from harbour.vessel v order by (select count(*) from harbour.port_call p where p.vessel_id = v.id) desc, name, id limit 15"},
-		{`/port_calls?search=ice OR "engine failure"&orderby=id&top=1000`, "id", "select id from harbour.port_call where remarks ilike '%ice%' or remarks ilike '%engine failure%' order by id limit 1000"},
-		{"/vessels?search=grey NOT (petrel OR wake)&orderby=id", "id", "select id from harbour.vessel where name ilike '%grey%' and name not ilike '%petrel%' and name not ilike '%wake%' order by id"},
-		{`/vessels?filter=hassubset(tags,["ice","thruster"])&orderby=id&top=1000`, "id", "select id from harbour.vessel where tags @> '{ice,thruster}' order by id"},
+			"select p.id from harbour.port_call p where (select count(*) from harbour.port_call_tug j where j.port_call_id = p.id) = 3 and " +
+				"draught_m * 3.2808 > 44 order by draught_m desc, id limit 30"},
+		{"/vessels?filter='ice' in tags and not ('thruster' in tags)&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where tags @> '{ice}' and not tags @> '{thruster}' order by id"},
+		{"/vessels/$filter(kind eq 'tanker')/$filter(flag eq @f)?filter=id lt 200&orderby=id&@f='NO'", "id",
+			"select id from harbour.vessel where kind = 'tanker' and flag = 'NO' and id < 200 order by id"},
+		{"/vessels?orderby=port_calls/$count desc,name&top=15", "id", "select v.id from harbour.vessel v order by (select count(*) from " +
+			"harbour.port_call p where p.vessel_id = v.id) desc, name, id limit 15"},
+		{`/port_calls?search=ice OR "engine failure"&orderby=id&top=1000`, "id",
+			"select id from harbour.port_call where remarks ilike '%ice%' or remarks ilike '%engine failure%' order by id limit 1000"},
+		{"/vessels?search=grey NOT (petrel OR wake)&orderby=id", "id",
+			"select id from harbour.vessel where name ilike '%grey%' and name not ilike '%petrel%' and name not ilike '%wake%' order by id"},
+		{`/vessels?filter=hassubset(tags,["ice","thruster"])&orderby=id&top=1000`, "id",
+			"select id from harbour.vessel where tags @> '{ice,thruster}' order by id"},
 		{`/vessels?filter=hassubsequence(tags,@t) or not hassubset(@t,tags)&@t=["ice","thruster"]&orderby=id&top=1000`, "id",
-			"select id from harbour.vessel where array_position(tags, 'ice') < (select max(o) from unnest(tags) with ordinality u(v, o) where v = 'thruster') or exists (select v from unnest(tags) v where v not in ('ice', 'thruster')) or cardinality(tags) > (select count(distinct v) from unnest(tags) v) order by id"},
+			"select id from harbour.vessel where array_position(tags, 'ice') < (select max(o) from unnest(tags) with ordinality u(v, " +
+				"o) where v = 'thruster') or exists (select v from unnest(tags) v where v not in ('ice', " +
+				"'thruster')) or cardinality(tags) > (select count(distinct v) from unnest(tags) v) order by id"},
 		{"/vessels?filter=id in @l&@l=[3,5,7]&orderby=id", "id", "select id from harbour.vessel where id in (3,5,7) order by id"},
-		{`/vessels?filter=built_on in ["2001-05-11",null]&orderby=id&top=1000`, "id", "select id from harbour.vessel where built_on = '2001-05-11' or built_on is null order by id"},
+		{`/vessels?filter=built_on in ["2001-05-11",null]&orderby=id&top=1000`, "id",
+			"select id from harbour.vessel where built_on = '2001-05-11' or built_on is null order by id"},
 		{"/vessels?filter=id in []", "id", "select 1 where false"},
-		{"/port_calls?filter=draught_m gt $root/berths('B03')/max_draught_m add 1 and vessel/kind eq $root/vessels(3)/kind&orderby=id&top=1000", "id",
-			"select p.id from harbour.port_call p join harbour.vessel v on v.id = vessel_id where draught_m > (select max_draught_m + 1 from harbour.berth where code = 'B03') and v.kind = (select kind from harbour.vessel where id = 3) order by 1 limit 1000"},
-		{"/pilotages?filter=port_call_id eq $root/port_calls(id=17)/id and pilot/name ne $root/vessels(999999)/agent/name&orderby=pilot_id,direction", "port_call_id", "select port_call_id from harbour.pilotage where port_call_id = 17"},
-		{"/pilots?filter=on_duty and not (mentor/on_duty)&orderby=name", "name", "select p.name from harbour.pilot p join harbour.pilot m on m.id = p.mentor_id where p.on_duty and not m.on_duty order by p.name"},
+		{"/port_calls?filter=draught_m gt $root/berths('B03')/max_draught_m add 1 and vessel/kind eq $root/vessels(3)/kind&orderby=id&top=1000",
+			"id",
+			"select p.id from harbour.port_call p join harbour.vessel v on v.id = vessel_id where draught_m > (select max_draught_m + 1 from " +
+				"harbour.berth where code = 'B03') and v.kind = (select kind from harbour.vessel where id = 3) order by 1 limit 1000"},
+		{"/pilotages?filter=port_call_id eq $root/port_calls(id=17)/id and pilot/name ne $root/vessels(999999)/agent/name&orderby=pilot_id," +
+			"direction", "port_call_id", "select port_call_id from harbour.pilotage where port_call_id = 17"},
+		{"/pilots?filter=on_duty and not (mentor/on_duty)&orderby=name", "name",
+			"select p.name from harbour.pilot p join harbour.pilot m on m.id = p.mentor_id where p.on_duty and not m.on_duty order by p.name"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.path, func(t *testing.T) {
@@ -73,14 +104,19 @@ func TestExpandOptions(t *testing.T) {
 	token := r.Token(t, "harbour_master")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
 	tests := []struct{ path, want string }{
-		{"/tugs/1?expand=port_calls/$count&select=name", `{"@context":"../$metadata#tugs(name,port_calls())/$entity","name":"Bram","port_calls@count":` + one("select count(*) from harbour.port_call_tug where tug_id = 1") + `}`},
-		{"/vessels/3?select=name&expand=port_calls/$ref(orderby=id;top=1)", `"port_calls":[{"@id":"port_calls/` + one("select min(id) from harbour.port_call where vessel_id = 3") + `"}]}`},
-		{"/vessels/3?select=name&expand=port_calls(filter=status eq 'cancelled';compute=year(eta) as y;select=id,y;orderby=id;top=1)", `"port_calls":[{"id":` + one("select min(id) from harbour.port_call where vessel_id = 3 and status = 'cancelled'") + `,"y":20`},
+		{"/tugs/1?expand=port_calls/$count&select=name",
+			`{"@context":"../$metadata#tugs(name,port_calls())/$entity","name":"Bram","port_calls@count":` +
+				one("select count(*) from harbour.port_call_tug where tug_id = 1") + `}`},
+		{"/vessels/3?select=name&expand=port_calls/$ref(orderby=id;top=1)", `"port_calls":[{"@id":"port_calls/` +
+			one("select min(id) from harbour.port_call where vessel_id = 3") + `"}]}`},
+		{"/vessels/3?select=name&expand=port_calls(filter=status eq 'cancelled';compute=year(eta) as y;select=id,y;orderby=id;top=1)",
+			`"port_calls":[{"id":` + one("select min(id) from harbour.port_call where vessel_id = 3 and status = 'cancelled'") + `,"y":20`},
 		{"/vessels/3?select=name&expand=port_calls(search=xyzzy;count=true)", `"port_calls@count":0,"port_calls":[]}`},
 		{"/pilots?filter=licence eq 'SM-4103'&select=name&expand=trainees(levels=2;select=name;orderby=name;top=1)", `"trainees":[{"name":"`},
 		{"/pilots?top=1&orderby=name&select=name&expand=mentor(levels=max;select=name)", `"mentor":`},
 		{"/dues?top=1&expand=*", `"port_call":{"id":`},
-		{"/tugs/1?compute=bollard_pull_t mul 2 as twice,concat(name,'!') as shout&select=shout", `{"@context":"../$metadata#tugs(shout)/$entity","shout":"Bram!"}`},
+		{"/tugs/1?compute=bollard_pull_t mul 2 as twice,concat(name,'!') as shout&select=shout",
+			`{"@context":"../$metadata#tugs(shout)/$entity","shout":"Bram!"}`},
 		{"/tugs/1?compute=bollard_pull_t gt 1 as strong", `"bollard_pull_t":54.5,"strong":true}`},
 	}
 	for _, tt := range tests {
@@ -96,10 +132,13 @@ func TestExpandOptions(t *testing.T) {
 	// Lambdas and counts keep to the role's rows and fields.
 	agent := r.Token(t, "agent")
 	own := fields(readList(t, r.Send(t, agent, "GET", "/api/saltmere/tugs?compute=port_calls/$count as n&orderby=id", nil)), "n")
-	if want := column(t, r.Harbour, "select (select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = j.port_call_id join harbour.vessel v on v.id = p.vessel_id where j.tug_id = t.id and v.agent_id = 3) from harbour.tug t order by id"); !slices.Equal(own, want) {
+	if want := column(t, r.Harbour, "select (select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = "+
+		"j.port_call_id join harbour.vessel v on v.id = p.vessel_id "+
+		"where j.tug_id = t.id and v.agent_id = 3) from harbour.tug t order by id"); !slices.Equal(own, want) {
 		t.Errorf("counts as agent: %v, want %v", own, want)
 	}
-	for _, query := range []string{"filter=port_calls/any(p: p/remarks eq null)", "compute=port_calls/$count(filter=remarks eq null) as n", "filter=port_calls/any(p: p/inspections/any())"} {
+	for _, query := range []string{"filter=port_calls/any(p: p/remarks eq null)", "compute=port_calls/$count(filter=remarks eq null) as n",
+		"filter=port_calls/any(p: p/inspections/any())"} {
 		if a := r.Send(t, agent, "GET", "/api/saltmere/tugs?"+query, nil); a.StatusCode != 403 {
 			t.Errorf("%s as agent: %s %s", query, a.Status, a.Text)
 		}
@@ -115,16 +154,23 @@ func TestValueMistakes(t *testing.T) {
 		"filter=id eq 99999999999999999999": "", "filter=matchesPattern(name,'(')": "is no pattern that is understood: missing closing )",
 		`filter=matchesPattern(name,'(a)\1')`: "is no pattern", "filter=built_on eq 0000-00-00": "is no date",
 		"filter=substring(name,-5) eq name": "", "filter=@p eq @p&@p=@p": "stands for itself", "filter=name eq @p&@p=@q&@q='Lindisker'": "",
-		"compute=id as name": `vessels has \"name\" already`, "compute=id add 1": `\"as\" and a name`, "compute=tags as x": "single values can be computed",
-		"search=\"a": "the phrase is not closed", "search=a AND": "a word or a phrase in double quotes is missing", "search=NOT": "is missing",
+		"compute=id as name": `vessels has \"name\" already`, "compute=id add 1": `\"as\" and a name`,
+		"compute=tags as x": "single values can be computed",
+		"search=\"a":        "the phrase is not closed", "search=a AND": "a word or a phrase in double quotes is missing",
+		"search=NOT":             "is missing",
 		"expand=agent(levels=2)": "levels goes with a relation to the same resource", "filter=port_calls/all()": "all(…) needs a condition",
 		"filter=agent/any(a: a/id eq 1)": "leads to one row", "filter=name/any(a: a eq 1)": "take a relation to many or an array",
 		"filter=cast(name,Edm.Guid) eq null": "can't be cast", "filter=cast(name,Edm.Stringg) eq null": `did you mean \"Edm.String\"?`,
-		"filter=hassubset(name,[1])": `name is a string`, `filter=hassubset(tags,[1])`: "holds whole numbers, but the other list holds strings", "filter=hassubset(tags)": "takes two lists", "filter=hassubset(tags,'ice')": "write ['ice']",
-		"filter=tags eq [1]": "a list can only stand after", "filter=id in [1": "the array is not JSON", "filter=id in [[1]]": "item 1 of the array is no single value", `filter=id in ["a"]`: "is a string",
-		"filter=id eq $root/vessel(1)/id": `did you mean \"vessels\"?`, "filter=id eq $root/vessels/id": "a key in brackets", "filter=id eq $root/vessels('a')/id": "is a string", "filter=id eq $root/vessels(1)": "a field, as in /name,", "filter=id eq $root/pilotages(1)/pilot_id": "has 3 parts",
+		"filter=hassubset(name,[1])": `name is a string`, `filter=hassubset(tags,[1])`: "holds whole numbers, but the other list holds strings",
+		"filter=hassubset(tags)": "takes two lists", "filter=hassubset(tags,'ice')": "write ['ice']",
+		"filter=tags eq [1]": "a list can only stand after", "filter=id in [1": "the array is not JSON",
+		"filter=id in [[1]]": "item 1 of the array is no single value", `filter=id in ["a"]`: "is a string",
+		"filter=id eq $root/vessel(1)/id": `did you mean \"vessels\"?`, "filter=id eq $root/vessels/id": "a key in brackets",
+		"filter=id eq $root/vessels('a')/id": "is a string", "filter=id eq $root/vessels(1)": "a field, as in /name,",
+		"filter=id eq $root/pilotages(1)/pilot_id": "has 3 parts",
 		"select=name/x":                        "which has nothing below it to select",
-		"filter=case(id eq 1:1,true:'a') eq 1": "the values of case must have one type", "filter=id add name eq 1": `so \"add\" can't reckon with them`,
+		"filter=case(id eq 1:1,true:'a') eq 1": "the values of case must have one type",
+		"filter=id add name eq 1":              `so \"add\" can't reckon with them`,
 	} {
 		a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil)
 		if want == "" && a.StatusCode != 200 || want != "" && (a.StatusCode != 400 || !strings.Contains(a.Text, want)) {
@@ -139,14 +185,16 @@ func TestPaths(t *testing.T) {
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
 	const calls = "from harbour.port_call where vessel_id = 3"
-	const waiting = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.berth_code is null order by p.id limit 1"
+	const waiting = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and p.berth_code is null " +
+		"order by p.id limit 1"
 	last, name := one("select p.id "+waiting), one("select v.name "+waiting)
 	tests := []struct {
 		token, path string
 		status      int
 		want        string
 	}{
-		{master, "/vessels/3/port_calls?filter=status eq 'departed'&orderby=eta&top=1&select=id&count=true", 200, `{"@context":"../../$metadata#port_calls(id)","@count":` + one("select count(*) "+calls+" and status = 'departed'") + `,"value":[
+		{master, "/vessels/3/port_calls?filter=status eq 'departed'&orderby=eta&top=1&select=id&count=true", 200,
+			`{"@context":"../../$metadata#port_calls(id)","@count":` + one("select count(*) "+calls+" and status = 'departed'") + `,"value":[
 {"id":` + one("select id "+calls+" and status = 'departed' order by eta limit 1") + `}
 ]}`},
 		{master, "/vessels(3)/port_calls/$count", 200, one("select count(*) " + calls)},
@@ -160,7 +208,8 @@ func TestPaths(t *testing.T) {
 		{master, "/vessels/999999/port_calls", 404, "there is no such row of vessels"},
 		{agent, "/vessels/1/port_calls", 404, "there is no such row of vessels"},
 		{agent, "/vessels/3/port_calls/$count", 200, one("select count(*) " + calls)},
-		{agent, "/tugs/1/port_calls/$count", 200, one("select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = j.port_call_id join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and tug_id = 1")},
+		{agent, "/tugs/1/port_calls/$count", 200, one("select count(*) from harbour.port_call_tug j join harbour.port_call p on p.id = " +
+			"j.port_call_id join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and tug_id = 1")},
 		{agent, "/port_calls/" + last + "/remarks", 403, "may not read remarks"},
 		{master, "/port_calls/1/tugs/$ref?orderby=id", 200, `"@context":"../../../$metadata#Collection($ref)"`},
 		{master, "/vessels/3/port_calls/1", 404, "there is no such row of port_calls"},
@@ -219,15 +268,18 @@ func TestVersionsAndQuery(t *testing.T) {
 	}
 	const options = "filter=id in (1,2,3)&select=id&orderby=id desc"
 	_, want, _ := send("GET", "/api/saltmere/vessels?"+options, "")
-	for _, q := range [][3]string{{"POST", "/api/saltmere/vessels/$query", "text/plain"}, {"QUERY", "/api/saltmere/vessels", "application/x-www-form-urlencoded"}} {
-		if status, text, _ := send(q[0], q[1], options, "Content-Type", q[2]); status != 200 || !strings.HasSuffix(text, want[strings.Index(want, `"value"`):]) {
+	for _, q := range [][3]string{{"POST", "/api/saltmere/vessels/$query", "text/plain"},
+		{"QUERY", "/api/saltmere/vessels", "application/x-www-form-urlencoded"}} {
+		if status, text, _ := send(q[0], q[1], options, "Content-Type", q[2]); status != 200 ||
+			!strings.HasSuffix(text, want[strings.Index(want, `"value"`):]) {
 			t.Errorf("%s: %d %s\nwant %s", q[0], status, text, want)
 		}
 		if status, text, _ := send(q[0], q[1], options, "Content-Type", "application/json"); status != 415 || !strings.Contains(text, q[2]) {
 			t.Errorf("%s with another type: %d %s", q[0], status, text)
 		}
 	}
-	if status, text, _ := send("POST", "/api/saltmere/vessels/$query", "filter=id in ("+strings.Repeat("1,", 20000)+"2)&select=id&orderby=id", "Content-Type", "text/plain"); status != 200 || !strings.Contains(text, `{"id":1},`) {
+	if status, text, _ := send("POST", "/api/saltmere/vessels/$query", "filter=id in ("+strings.Repeat("1,", 20000)+"2)&select=id&orderby=id",
+		"Content-Type", "text/plain"); status != 200 || !strings.Contains(text, `{"id":1},`) {
 		t.Errorf("a long list: %d %.300s", status, text)
 	}
 }
@@ -238,7 +290,8 @@ func TestWalk(t *testing.T) {
 	token := r.Token(t, "harbour_master")
 	seen, pages, added := map[string]bool{}, 0, 0
 	before := map[string]bool{}
-	for _, k := range column(t, r.Harbour, "select station || ' ' || to_char(read_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from harbour.tide_reading") {
+	for _, k := range column(t, r.Harbour,
+		"select station || ' ' || to_char(read_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from harbour.tide_reading") {
 		before[k] = true
 	}
 	for next := "/api/saltmere/tide_readings?orderby=read_at desc"; next != ""; pages++ {
@@ -252,7 +305,8 @@ func TestWalk(t *testing.T) {
 		}
 		if next = l.NextLink; pages%25 == 0 { // before and behind where the walk is
 			added++
-			a := r.Send(t, token, "POST", "/api/saltmere/tide_readings", strings.NewReader(fmt.Sprintf(`{"station":"New %d","read_at":"202%d-03-01T00:00:00Z","height_m":1}`, added, added%10)))
+			a := r.Send(t, token, "POST", "/api/saltmere/tide_readings",
+				strings.NewReader(fmt.Sprintf(`{"station":"New %d","read_at":"202%d-03-01T00:00:00Z","height_m":1}`, added, added%10)))
 			if a.StatusCode != 201 {
 				t.Fatal(a.Text)
 			}
@@ -294,14 +348,18 @@ func TestParts(t *testing.T) {
 	ctx := context.Background()
 	dsn := database(t, `create type point3 as (x int, "Y z" int, label text); create type leg as (start_at point3, knots numeric);
 		create table course (id int primary key, leg leg, marks int[]);
-		insert into course values (1, row(row(1, 2, 'a'), 7.50), '{1,2,2,3}'), (2, row(row(5, 6, null), 9), '{}'), (3, null, null), (4, row(null, null), '{3,2}')`)
+		insert into course values (1, row(row(1, 2, 'a'), 7.50), '{1,2,2,3}'), (2, row(row(5, 6, null), 9), '{}'), (3, null, null), (4, row(null,
+			null), '{3,2}')`)
 	if _, err := r.Operator.PushDraft(ctx, "courses", "window: courses\nsource: "+dsn+"\nresources: {course: {}}"); err != nil {
 		t.Fatal(err)
 	}
 	tests := []struct{ query, want string }{
-		{"select=leg/knots,id&top=2", `{"@context":"$metadata#course(leg/knots,id)","value":[{"leg":{"knots":7.50},"id":1},{"leg":{"knots":9},"id":2}]}`},
-		{"select=leg/start_at/label,leg/knots&filter=id in (1,3,4)", `{"@context":"$metadata#course(leg/start_at/label,leg/knots)","value":[{"leg":{"start_at":{"label":"a"},"knots":7.50}},{"leg":null},{"leg":{"start_at":null,"knots":null}}]}`},
-		{"select=leg,leg/knots&top=1", `{"@context":"$metadata#course(leg)","value":[{"leg":{"start_at":{"x":1,"Y z":2,"label":"a"},"knots":7.50}}]}`},
+		{"select=leg/knots,id&top=2", `{"@context":"$metadata#course(leg/knots,id)","value":[{"leg":{"knots":7.50},"id":1},{"leg":{"knots":9},` +
+			`"id":2}]}`},
+		{"select=leg/start_at/label,leg/knots&filter=id in (1,3,4)", `{"@context":"$metadata#course(leg/start_at/label,leg/knots)",` +
+			`"value":[{"leg":{"start_at":{"label":"a"},"knots":7.50}},{"leg":null},{"leg":{"start_at":null,"knots":null}}]}`},
+		{"select=leg,leg/knots&top=1", `{"@context":"$metadata#course(leg)","value":[{"leg":{"start_at":{"x":1,"Y z":2,"label":"a"},` +
+			`"knots":7.50}}]}`},
 		{"select=id&filter=leg/start_at/x gt 1", `{"@context":"$metadata#course(id)","value":[{"id":2}]}`},
 		{"select=id&orderby=leg/knots desc", `{"@context":"$metadata#course(id)","value":[{"id":2},{"id":1},{"id":3},{"id":4}]}`},
 		{"select=id&filter=hassubset(marks,[2,2])", `{"@context":"$metadata#course(id)","value":[{"id":1}]}`},
@@ -336,7 +394,8 @@ func TestTogether(t *testing.T) {
 		owner[id] = agent
 	}
 	ask := func(token, method, path, body string, header http.Header) (status int, text, tag string, err error) {
-		res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), client.Request{Method: method, Path: path, Header: header, Body: strings.NewReader(body)})
+		res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(),
+			client.Request{Method: method, Path: path, Header: header, Body: strings.NewReader(body)})
 		if err != nil {
 			return 0, "", "", err
 		}
@@ -369,7 +428,8 @@ func TestTogether(t *testing.T) {
 					t.Errorf("%d %s, %v", status, text, err)
 					return
 				}
-				if status, text, read, err := ask(master, "GET", path+"?select=remarks", "", nil); status != 200 || err != nil || read != written || !strings.Contains(text, fmt.Sprintf("by %d minutes", n)) {
+				if status, text, read, err := ask(master, "GET", path+"?select=remarks", "", nil); status != 200 || err != nil || read != written ||
+					!strings.Contains(text, fmt.Sprintf("by %d minutes", n)) {
 					t.Errorf("after %s came %d %s %s, %v", written, status, read, text, err)
 				}
 			}

@@ -66,7 +66,8 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
 	var allow []string
-	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPut, http.MethodPatch,
+		http.MethodDelete} {
 		if s.routes.Match(chi.NewRouteContext(), method, r.URL.Path) {
 			allow = append(allow, method)
 		}
@@ -96,5 +97,6 @@ const (
 
 // HTTP is an http.Server with the limits that the handler counts on.
 func HTTP(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: 64 << 10}
+	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, IdleTimeout: idleTimeout,
+		MaxHeaderBytes: 64 << 10}
 }

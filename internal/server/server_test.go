@@ -99,21 +99,32 @@ func TestRead(t *testing.T) {
 	r := start(t)
 	const agents = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3"
 	tests := []struct{ role, path, field, sql string }{
-		{"", "/arrivals_board?top=200", "id", "select id from harbour.port_call where status in ('expected','anchored') order by eta, id limit 200"},
-		{"agent", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "id",
+		{"", "/arrivals_board?top=200", "id",
+			"select id from harbour.port_call where status in ('expected','anchored') order by eta, id limit 200"},
+		{"agent", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id," +
+			"eta&expand=vessel(select=name)&count=true", "id",
 			"select p.id " + agents + " and p.status = 'expected' and v.flag = 'NO' order by eta desc limit 5"},
-		{"agent", "/port_calls?filter=berth_code ne 'N01'&orderby=berth_code,eta&top=1000", "id", "select p.id " + agents + " and p.berth_code is distinct from 'N01' order by berth_code nulls first, eta"},
-		{"agent", "/port_calls?filter=not (berth_code eq 'N01') and not (berth_code gt 'O')&top=1000&orderby=id", "id", "select p.id " + agents + " and p.berth_code is distinct from 'N01' and not coalesce(p.berth_code > 'O', false) order by id"},
-		{"agent", "/vessels?filter=(kind in ('tanker','cargo') or built_on eq null) and not contains(tolower(name),'star')&orderby=name desc,id", "id",
-			"select id from harbour.vessel where agent_id = 3 and (kind in ('tanker','cargo') or built_on is null) and name not ilike '%star%' order by name desc, id"},
-		{"harbour_master", "/vessels?filter=agent/name eq null&orderby=id", "id", "select id from harbour.vessel where agent_id is null order by id"},
-		{"harbour_master", "/vessels?filter=startswith(name,'Grey') and endswith(name,'II')&orderby=gross_tonnage", "id", "select id from harbour.vessel where name like 'Grey%II' order by gross_tonnage, id"},
-		{"harbour_master", "/vessels?filter=built_on in (1991-03-20,null)&select=id&orderby=id&top=1000", "id", "select id from harbour.vessel where built_on = '1991-03-20' or built_on is null order by id"},
+		{"agent", "/port_calls?filter=berth_code ne 'N01'&orderby=berth_code,eta&top=1000", "id", "select p.id " + agents +
+			" and p.berth_code is distinct from 'N01' order by berth_code nulls first, eta"},
+		{"agent", "/port_calls?filter=not (berth_code eq 'N01') and not (berth_code gt 'O')&top=1000&orderby=id", "id", "select p.id " + agents +
+			" and p.berth_code is distinct from 'N01' and not coalesce(p.berth_code > 'O', false) order by id"},
+		{"agent", "/vessels?filter=(kind in ('tanker','cargo') or built_on eq null) and not contains(tolower(name),'star')&orderby=name desc,id",
+			"id",
+			"select id from harbour.vessel where agent_id = 3 and (kind in ('tanker'," +
+				"'cargo') or built_on is null) and name not ilike '%star%' order by name desc, id"},
+		{"harbour_master", "/vessels?filter=agent/name eq null&orderby=id", "id",
+			"select id from harbour.vessel where agent_id is null order by id"},
+		{"harbour_master", "/vessels?filter=startswith(name,'Grey') and endswith(name,'II')&orderby=gross_tonnage", "id",
+			"select id from harbour.vessel where name like 'Grey%II' order by gross_tonnage, id"},
+		{"harbour_master", "/vessels?filter=built_on in (1991-03-20,null)&select=id&orderby=id&top=1000", "id",
+			"select id from harbour.vessel where built_on = '1991-03-20' or built_on is null order by id"},
 		{"harbour_master", "/inspections?filter=port_call/vessel/agent/since lt 2000-01-01&orderby=id&top=1000", "id",
-			"select i.id from harbour.inspection i join harbour.port_call p on p.id = i.port_call_id join harbour.vessel v on v.id = p.vessel_id join harbour.agent a on a.id = v.agent_id where a.since < '2000-01-01' order by i.id limit 1000"},
+			"select i.id from harbour.inspection i join harbour.port_call p on p.id = i.port_call_id join harbour.vessel v on v.id = p.vessel_id " +
+				"join harbour.agent a on a.id = v.agent_id where a.since < '2000-01-01' order by i.id limit 1000"},
 		{"harbour_master", "/port_calls?filter=draught_m gt 13 and eta lt 2025-09-01T00:00:00+02:00&skip=3&top=4&orderby=draught_m", "id",
 			"select id from harbour.port_call where draught_m > 13 and eta < '2025-09-01 00:00+02' order by draught_m, id offset 3 limit 4"},
-		{"pilot", "/pilotages?orderby=boarded_at desc&top=10", "port_call_id", "select port_call_id from harbour.pilotage where pilot_id = '" + demo.Pilot + "' order by boarded_at desc nulls last, port_call_id, pilot_id, direction limit 10"},
+		{"pilot", "/pilotages?orderby=boarded_at desc&top=10", "port_call_id", "select port_call_id from harbour.pilotage where pilot_id = '" +
+			demo.Pilot + "' order by boarded_at desc nulls last, port_call_id, pilot_id, direction limit 10"},
 		{"harbour_master", "/berths/N05", "quay", "select quay from harbour.berth where code = 'N05'"},
 		{"harbour_master", "/port_calls?filter=vessel_id eq 99999999999", "id", "select 1 where false"},
 	}
@@ -140,7 +151,8 @@ func TestRead(t *testing.T) {
 		})
 	}
 	counted := readList(t, r.Send(t, r.Token(t, "agent"), "GET", "/api/saltmere/port_calls?top=0&count=true", nil))
-	if want := column(t, r.Harbour, "select count(*) "+agents); counted.Count == nil || fmt.Sprint(*counted.Count) != want[0] || len(counted.Value) != 0 {
+	if want := column(t, r.Harbour, "select count(*) "+agents); counted.Count == nil || fmt.Sprint(*counted.Count) != want[0] ||
+		len(counted.Value) != 0 {
 		t.Errorf("the count is %v with %d rows, want %s and none", counted.Count, len(counted.Value), want[0])
 	}
 }
@@ -149,7 +161,8 @@ func TestExpand(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "agent")
 	tests := []struct{ path, want string }{
-		{"/vessels/3?select=name&expand=port_calls(select=id;orderby=id;top=2;count=true)", `{"@context":"../$metadata#vessels(name,port_calls(id))/$entity","name":"Grey Petrel","port_calls@count":%COUNT%,"port_calls":[%CALLS%]}`},
+		{"/vessels/3?select=name&expand=port_calls(select=id;orderby=id;top=2;count=true)", `{"@context":"../$metadata#vessels(name,` +
+			`port_calls(id))/$entity","name":"Grey Petrel","port_calls@count":%COUNT%,"port_calls":[%CALLS%]}`},
 		{"/port_calls?select=id&top=1&orderby=id&expand=vessel(select=id;expand=port_calls(select=id;top=1;orderby=id))", ""},
 	}
 	calls := column(t, r.Harbour, "select id from harbour.port_call where vessel_id = 3 order by id limit 2")
@@ -169,7 +182,8 @@ func TestExpand(t *testing.T) {
 	if err := json.Unmarshal([]byte(a.Text), &tug); err != nil {
 		t.Fatal(err)
 	}
-	own := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id join harbour.port_call_tug j on j.port_call_id = p.id where v.agent_id = 3 and j.tug_id = 1 order by 1")
+	own := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id join "+
+		"harbour.port_call_tug j on j.port_call_id = p.id where v.agent_id = 3 and j.tug_id = 1 order by 1")
 	if len(tug.Calls) != len(own) || len(own) == 0 || fmt.Sprint(tug.Calls[0].ID) != own[0] {
 		t.Errorf("expanded %d calls, want %d of the agent's own", len(tug.Calls), len(own))
 	}
@@ -178,16 +192,20 @@ func TestExpand(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	r := start(t)
 	agent, master := r.Token(t, "agent"), r.Token(t, "harbour_master")
-	other := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 4 limit 1")[0]
-	departed := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3 and status = 'departed' limit 1")[0]
+	other := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 4 "+
+		"limit 1")[0]
+	departed := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = "+
+		"3 and status = 'departed' limit 1")[0]
 	tests := []struct {
 		token, method, path, body string
 		status                    int
 		want                      string
 	}{
-		{"", "GET", "/api/saltmere/vessels", "", 401, `without a token the role is \"board\", which may not read vessels; it may read arrivals_board`},
+		{"", "GET", "/api/saltmere/vessels", "", 401,
+			`without a token the role is \"board\", which may not read vessels; it may read arrivals_board`},
 		{agent, "GET", "/api/saltmere/inspections", "", 403, `role \"agent\" may not read inspections; it may read vessels, berths`},
-		{agent, "GET", "/api/saltmere/port_calls?filter=statuss eq 1", "", 400, `unknown field \"statuss\" in filter at 1; resource \"port_calls\" has \"status\"`},
+		{agent, "GET", "/api/saltmere/port_calls?filter=statuss eq 1", "", 400,
+			`unknown field \"statuss\" in filter at 1; resource \"port_calls\" has \"status\"`},
 		{agent, "GET", "/api/saltmere/port_calls/" + other, "", 404, "there is no such row of port_calls, or none that you may see"},
 		{agent, "GET", "/api/saltmere/port_calls/abc", "", 400, `\"abc\" is no whole number of 64 bits in path`},
 		{agent, "GET", "/api/saltmere/port_calls/99999999999", "", 404, "no such row"},
@@ -203,18 +221,23 @@ func TestRefusals(t *testing.T) {
 		{agent, "PUT", "/api/saltmere/port_calls", "{}", 405, "only a single row can be replaced"},
 		{agent, "POST", "/api/saltmere/vessels", "{}", 403, `role \"agent\" may not create vessels; it may create port_calls`},
 		{agent, "DELETE", "/api/saltmere/port_calls/1", "", 403, `role \"agent\" may not delete port_calls; it may delete nothing`},
-		{master, "POST", "/api/saltmere/berth_occupancy", "{}", 405, "berth_occupancy can't be used to create rows: it is a view, and offers read"},
+		{master, "POST", "/api/saltmere/berth_occupancy", "{}", 405,
+			"berth_occupancy can't be used to create rows: it is a view, and offers read"},
 		{master, "POST", "/api/saltmere/vessels/3", "{}", 405, "a row is added with POST to the collection /vessels"},
 		{master, "PATCH", "/api/saltmere/vessels", "{}", 400, "a change of one row goes to its own path, as in /vessels/…"},
 		{agent, "PATCH", "/api/saltmere/port_calls/" + other, `{"eta":"2026-08-01T00:00:00Z"}`, 404, "no such row"},
-		{agent, "PATCH", "/api/saltmere/port_calls/" + departed, `{"eta":"2026-08-01T00:00:00Z"}`, 403, `role \"agent\" may read this row of port_calls but not update it`},
+		{agent, "PATCH", "/api/saltmere/port_calls/" + departed, `{"eta":"2026-08-01T00:00:00Z"}`, 403,
+			`role \"agent\" may read this row of port_calls but not update it`},
 		{agent, "POST", "/api/saltmere/port_calls", `{"vessel_id":1,"eta":"2026-07-09T10:00:00Z","draught_m":5}`, 403, "nothing was changed"},
-		{master, "POST", "/api/saltmere/tugs", `{"name":"Bram","bollard_pull_t":30}`, 409, "name: another row has the same value where it must be unique"},
+		{master, "POST", "/api/saltmere/tugs", `{"name":"Bram","bollard_pull_t":30}`, 409,
+			"name: another row has the same value where it must be unique"},
 		{master, "PATCH", "/api/saltmere/port_calls/1", `{"vessel_id":5555}`, 409, "vessel_id: the row refers to one that does not exist"},
 		{master, "DELETE", "/api/saltmere/vessels/3", "", 409, "other rows still refer to this one"},
 		{master, "PATCH", "/api/saltmere/port_calls/1", `{"draught_m":-1}`, 422, "draught_m: more than 0 is expected, this is -1"},
-		{master, "PATCH", "/api/saltmere/port_calls/1", `{"draught_m":"7.1"}`, 400, "draught_m: a number (at most 4 digits, 2 of them after the point) is expected, this is a string; leave out the quotes"},
-		{master, "PATCH", "/api/saltmere/port_calls/1", `{"remarks":"` + strings.Repeat("x", 1<<20) + `"}`, 413, "the body has more than 1048576 bytes"},
+		{master, "PATCH", "/api/saltmere/port_calls/1", `{"draught_m":"7.1"}`, 400,
+			"draught_m: a number (at most 4 digits, 2 of them after the point) is expected, this is a string; leave out the quotes"},
+		{master, "PATCH", "/api/saltmere/port_calls/1", `{"remarks":"` + strings.Repeat("x", 1<<20) + `"}`, 413,
+			"the body has more than 1048576 bytes"},
 		{agent, "GET", "/api/saltmere/port_calls?filter=id in (" + strings.Repeat("1,", 9000) + "1)", "", 414, "at most 16384 are read"},
 		{"", "GET", "/api/nowhere/x", "", 404, `there is no window \"nowhere\"`},
 		{"", "GET", "/manage/windows", "", 401, "sign in first"},
@@ -252,7 +275,8 @@ func TestRefusals(t *testing.T) {
 func TestWrites(t *testing.T) {
 	r := start(t)
 	agent, master := r.Token(t, "agent"), r.Token(t, "harbour_master")
-	created := r.Send(t, agent, "POST", "/api/saltmere/port_calls", strings.NewReader(`{"vessel_id":3,"eta":"2026-07-09T12:00:00+02:00","draught_m":5.5}`))
+	created := r.Send(t, agent, "POST", "/api/saltmere/port_calls",
+		strings.NewReader(`{"vessel_id":3,"eta":"2026-07-09T12:00:00+02:00","draught_m":5.5}`))
 	var row map[string]any
 	if err := json.Unmarshal([]byte(created.Text), &row); err != nil || created.StatusCode != 201 {
 		t.Fatalf("%s %s", created.Status, created.Text)
@@ -288,7 +312,8 @@ func TestWrites(t *testing.T) {
 		}
 	}
 	// A composite key, an array, a range of characters that need encoding in the path.
-	berth := r.Send(t, master, "POST", "/api/saltmere/berths", strings.NewReader(`{"code":"X/1 é","quay":"New","length_m":90,"max_draught_m":6}`))
+	berth := r.Send(t, master, "POST", "/api/saltmere/berths",
+		strings.NewReader(`{"code":"X/1 é","quay":"New","length_m":90,"max_draught_m":6}`))
 	if at := berth.Header.Get("Location"); at != "/api/saltmere/berths/X%2F1%20%C3%A9" || r.Send(t, master, "GET", at, nil).StatusCode != 200 {
 		t.Errorf("a key with a slash is at %q: %s", at, berth.Text)
 	}
@@ -305,11 +330,15 @@ func TestPaging(t *testing.T) {
 	for _, tt := range []struct{ resource, query, field, sql string }{
 		{"vessels", "orderby=name&select=id", "id", "select id from harbour.vessel order by name, id"},
 		{"vessels", "orderby=built_on desc,flag&select=id", "id", "select id from harbour.vessel order by built_on desc nulls last, flag, id"},
-		{"vessels", "orderby=built_on,agent/name desc&select=id&filter=kind ne 'ferry'", "id", "select v.id from harbour.vessel v left join harbour.agent a on a.id = v.agent_id where kind <> 'ferry' order by built_on nulls first, a.name desc nulls last, v.id"},
-		{"vessels", "orderby=gross_tonnage desc,id desc&expand=agent&select=id", "id", "select id from harbour.vessel order by gross_tonnage desc, id desc"},
+		{"vessels", "orderby=built_on,agent/name desc&select=id&filter=kind ne 'ferry'", "id", "select v.id from harbour.vessel v left join " +
+			"harbour.agent a on a.id = v.agent_id where kind <> 'ferry' order by built_on nulls first, a.name desc nulls last, v.id"},
+		{"vessels", "orderby=gross_tonnage desc,id desc&expand=agent&select=id", "id",
+			"select id from harbour.vessel order by gross_tonnage desc, id desc"},
 		{"vessels", "top=333&orderby=id&select=id", "id", "select id from harbour.vessel order by id limit 333"},
-		{"pilotages", "filter=port_call_id lt 200", "pilot_id", "select pilot_id from harbour.pilotage where port_call_id < 200 order by port_call_id, pilot_id, direction"},
-		{"weather_log", "filter=wind_kn gt 40", "taken_at", "select to_char(taken_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from harbour.weather_log where wind_kn > 40 order by taken_at desc"},
+		{"pilotages", "filter=port_call_id lt 200", "pilot_id",
+			"select pilot_id from harbour.pilotage where port_call_id < 200 order by port_call_id, pilot_id, direction"},
+		{"weather_log", "filter=wind_kn gt 40", "taken_at", "select to_char(taken_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') " +
+			"from harbour.weather_log where wind_kn > 40 order by taken_at desc"},
 	} {
 		var got []string
 		next, pages := "/api/saltmere/"+tt.resource+"?"+tt.query, 0
@@ -332,8 +361,10 @@ func TestPaging(t *testing.T) {
 		t.Fatal(err)
 	}
 	link := u.Query().Get("skiptoken")
-	for _, query := range []string{"orderby=name&skiptoken=" + link[:len(link)-2] + "AA", "orderby=name&skiptoken=x", "orderby=name desc&skiptoken=" + link, "skiptoken=" + link} {
-		if a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil); a.StatusCode != 400 || !strings.Contains(a.Text, "begin again without skiptoken") {
+	for _, query := range []string{"orderby=name&skiptoken=" + link[:len(link)-2] + "AA", "orderby=name&skiptoken=x",
+		"orderby=name desc&skiptoken=" + link, "skiptoken=" + link} {
+		if a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil); a.StatusCode != 400 ||
+			!strings.Contains(a.Text, "begin again without skiptoken") {
 			t.Errorf("%s: %s %s", query, a.Status, a.Text)
 		}
 	}
@@ -342,7 +373,8 @@ func TestPaging(t *testing.T) {
 // nextPage reads a page of a size that the preference asks for, and its Link header.
 func nextPage(t *testing.T, r *harbourtest.Running, token, path, prefer string) (l list, link string) {
 	t.Helper()
-	res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(), client.Request{Method: "GET", Path: path, Header: http.Header{"Prefer": {prefer}}})
+	res, err := (&client.Client{URL: r.URL, Token: token}).Send(context.Background(),
+		client.Request{Method: "GET", Path: path, Header: http.Header{"Prefer": {prefer}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -383,7 +415,8 @@ func TestStreams(t *testing.T) {
 		return m.HeapAlloc
 	}
 	before := heap()
-	res, err := r.Operator.Send(context.Background(), client.Request{Method: "GET", Path: "/draft/saltmere/tide_readings?top=250000&orderby=station,read_at"})
+	res, err := r.Operator.Send(context.Background(), client.Request{Method: "GET",
+		Path: "/draft/saltmere/tide_readings?top=250000&orderby=station,read_at"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -420,7 +453,8 @@ func TestDraftAndRelease(t *testing.T) {
 		defer res.Body.Close()
 		return res.StatusCode
 	}
-	for role, want := range map[string]int{`pilot;pilot_id="` + demo.Pilot + `"`: 200, "pilot": 403, "agent;agent_id=3": 403, "board": 401, "plot": 400, "": 200, "(": 400} {
+	for role, want := range map[string]int{`pilot;pilot_id="` + demo.Pilot + `"`: 200, "pilot": 403, "agent;agent_id=3": 403, "board": 401,
+		"plot": 400, "": 200, "(": 400} {
 		if got := as(role); got != want {
 			t.Errorf("the draft as %q: %d, want %d", role, got, want)
 		}
@@ -448,7 +482,8 @@ func TestClients(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
 	c := &client.Client{URL: r.URL}
-	for _, tt := range [][3]string{{"agent-demo", "wrong", "no client with this id and secret"}, {"nobody", "x", "no client with this id and secret"}} {
+	for _, tt := range [][3]string{{"agent-demo", "wrong", "no client with this id and secret"},
+		{"nobody", "x", "no client with this id and secret"}} {
 		if _, err := c.ClientToken(ctx, demo.Window, tt[0], tt[1]); err == nil || !strings.Contains(err.Error(), tt[2]) {
 			t.Errorf("%s: %v", tt[0], err)
 		}
@@ -463,7 +498,8 @@ func TestClients(t *testing.T) {
 	}
 	token := r.Token(t, "agent")
 	parts := strings.Split(token, ".")
-	for _, forged := range []string{parts[0] + "." + parts[1] + ".", "eyJhbGciOiJub25lIn0." + parts[1] + ".", parts[0] + "." + parts[1] + "x." + parts[2]} {
+	for _, forged := range []string{parts[0] + "." + parts[1] + ".", "eyJhbGciOiJub25lIn0." + parts[1] + ".", parts[0] + "." + parts[1] +
+		"x." + parts[2]} {
 		if a := r.Send(t, forged, "GET", "/api/saltmere/vessels", nil); a.StatusCode != 401 {
 			t.Errorf("a forged token: %s", a.Status)
 		}
@@ -525,7 +561,8 @@ func TestPlaces(t *testing.T) {
 			t.Errorf("the service document links no description: %q", a.Header.Get("Link"))
 		}
 	}
-	if a := r.Send(t, "", "GET", "/api/saltmere/openapi.json?role=bord", nil); a.StatusCode != 400 || !strings.Contains(a.Text, `did you mean \"board\"?`) {
+	if a := r.Send(t, "", "GET", "/api/saltmere/openapi.json?role=bord", nil); a.StatusCode != 400 ||
+		!strings.Contains(a.Text, `did you mean \"board\"?`) {
 		t.Errorf("a wrong role: %s %s", a.Status, a.Text)
 	}
 }

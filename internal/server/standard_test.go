@@ -96,7 +96,8 @@ func TestMetadata(t *testing.T) {
 		whole(t, role, want)
 	}
 	// 4.0 is spoken to those who ask for it.
-	if a := get(t, r, r.Token(t, "agent"), "/api/saltmere/$metadata", "OData-MaxVersion", "4.0"); !strings.Contains(a.Text, `<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0">`) || a.Header.Get("OData-Version") != "4.0" {
+	if a := get(t, r, r.Token(t, "agent"), "/api/saltmere/$metadata", "OData-MaxVersion", "4.0"); !strings.Contains(a.Text,
+		`<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0">`) || a.Header.Get("OData-Version") != "4.0" {
 		t.Errorf("4.0: %.300s", a.Text)
 	}
 }
@@ -177,7 +178,8 @@ func whole(t *testing.T, role string, doc map[string]any) {
 func TestStandardClient(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "harbour_master")
-	query := "port_calls?$filter=status eq 'cancelled' and vessel/agent_id ne null&$expand=vessel($select=name,flag)&$count=true&$select=id,eta&$orderby=eta desc"
+	query := "port_calls?$filter=status eq 'cancelled' and vessel/agent_id ne null&$expand=vessel($select=name," +
+		"flag)&$count=true&$select=id,eta&$orderby=eta desc"
 	var got struct {
 		Namespace    string
 		Sets         []string
@@ -190,15 +192,18 @@ func TestStandardClient(t *testing.T) {
 		}
 	}
 	decode(t, string(node(t, "", "client.mjs", r.URL+"/api/saltmere", token, query)), &got)
-	want := column(t, r.Harbour, "select p.id || ' ' || v.name from harbour.port_call p join harbour.vessel v on v.id = vessel_id where status = 'cancelled' and agent_id is not null order by eta desc, p.id")
+	want := column(t, r.Harbour, "select p.id || ' ' || v.name from harbour.port_call p join harbour.vessel v on v.id = vessel_id where "+
+		"status = 'cancelled' and agent_id is not null order by eta desc, p.id")
 	var rows []string
 	for _, row := range got.Rows {
 		rows = append(rows, fmt.Sprint(row.ID, " ", row.Vessel.Name))
 	}
-	if got.Namespace != "saltmere" || !slices.Contains(got.Sets, "port_calls") || !slices.Equal(got.Keys["pilotages"], []string{"port_call_id", "pilot_id", "direction"}) {
+	if got.Namespace != "saltmere" || !slices.Contains(got.Sets, "port_calls") ||
+		!slices.Equal(got.Keys["pilotages"], []string{"port_call_id", "pilot_id", "direction"}) {
 		t.Errorf("metadata: %s %v %v", got.Namespace, got.Sets, got.Keys)
 	}
-	if got.Typed["@odata.type"] != "#saltmere.tugs" || got.Typed["bollard_pull_t@odata.type"] != "#Decimal" || !strings.HasSuffix(fmt.Sprint(got.Typed["@odata.editLink"]), "tugs(1)") {
+	if got.Typed["@odata.type"] != "#saltmere.tugs" || got.Typed["bollard_pull_t@odata.type"] != "#Decimal" ||
+		!strings.HasSuffix(fmt.Sprint(got.Typed["@odata.editLink"]), "tugs(1)") {
 		t.Errorf("a row with its types: %v", got.Typed)
 	}
 	if got.Count != len(want) || got.Pages != (len(want)+49)/50 || !slices.Equal(rows, want) {
@@ -210,10 +215,13 @@ func TestStandardClient(t *testing.T) {
 func TestFormats(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "harbour_master")
-	const list = "/api/saltmere/vessels?select=id,name,tags,built_on,particulars&expand=agent(select=name),port_calls(select=id;top=2;count=true)&filter=id in (3,11)&orderby=id&count=true"
+	const list = "/api/saltmere/vessels?select=id,name,tags,built_on,particulars&expand=agent(select=name)," +
+		"port_calls(select=id;top=2;count=true)&filter=id in (3,11)&orderby=id&count=true"
 	for _, tt := range []struct{ path, accept, kind, want string }{
-		{list, "text/csv", "text/csv; charset=utf-8; header=present", "id,name,tags,built_on,particulars,agent,port_calls@count,port_calls\r\n3,Grey Petrel,"},
-		{list + "&format=ndjson", "text/csv", "application/x-ndjson", `"port_calls@count":20,"port_calls":[{"id":` + column(t, r.Harbour, "select id from harbour.port_call where vessel_id = 3 order by eta desc, id limit 1")[0]},
+		{list, "text/csv", "text/csv; charset=utf-8; header=present",
+			"id,name,tags,built_on,particulars,agent,port_calls@count,port_calls\r\n3,Grey Petrel,"},
+		{list + "&format=ndjson", "text/csv", "application/x-ndjson", `"port_calls@count":20,"port_calls":[{"id":` +
+			column(t, r.Harbour, "select id from harbour.port_call where vessel_id = 3 order by eta desc, id limit 1")[0]},
 		{list, "application/xml", "application/xml; charset=utf-8", `<answer xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" count="2">`},
 		{list, "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8", "application/json", `"@count":2`},
 		{list, "application/xml;q=0.5, text/csv;q=0.8, */*;q=0.1", "text/csv; charset=utf-8; header=present", "id,name"},
@@ -222,18 +230,24 @@ func TestFormats(t *testing.T) {
 		{list, "image/png", "application/json", "is no format that is written here"},
 		{list + "&format=yaml", "", "application/json", `\"yaml\" is no format`},
 		{list, "application/json;metadata=none", "application/json;metadata=none", `{"@count":2,"value":[`},
-		{list, "application/json;odata.metadata=full", "application/json;metadata=full", `"@id":"vessels/3","@editLink":"vessels/3","@etag":"W/\"`},
-		{list + "&format=application/json;IEEE754Compatible=true", "", "application/json;metadata=minimal;IEEE754Compatible=true", `"@count":"2"`},
-		{"/api/saltmere/vessels/3?select=gross_tonnage&format=json;IEEE754Compatible=true", "", "application/json;metadata=minimal;IEEE754Compatible=true", `"gross_tonnage":"566.40"}`},
+		{list, "application/json;odata.metadata=full", "application/json;metadata=full",
+			`"@id":"vessels/3","@editLink":"vessels/3","@etag":"W/\"`},
+		{list + "&format=application/json;IEEE754Compatible=true", "", "application/json;metadata=minimal;IEEE754Compatible=true",
+			`"@count":"2"`},
+		{"/api/saltmere/vessels/3?select=gross_tonnage&format=json;IEEE754Compatible=true", "",
+			"application/json;metadata=minimal;IEEE754Compatible=true", `"gross_tonnage":"566.40"}`},
 		{list, "application/json;metadata=most", "application/json", "metadata is none, minimal or full"},
 		{"/api/saltmere/vessels/3?select=name", "text/csv", "text/csv; charset=utf-8; header=present", "name\r\nGrey Petrel\r\n"},
 		{"/api/saltmere/vessels/3?select=name", "text/xml", "application/xml; charset=utf-8", "<row><name>Grey Petrel</name></row>"},
 		{"/api/saltmere/vessels/3?select=name", "application/json;metadata=none", "application/json;metadata=none", `{"name":"Grey Petrel"}`},
 		{"/api/saltmere/vessels/3/name", "application/json;metadata=none", "application/json;metadata=none", `{"value":"Grey Petrel"}`},
 		{"/api/saltmere/tugs?top=1&select=name", "application/xml", "application/xml; charset=utf-8", "<row><name>Bram</name></row>"},
-		{"/api/saltmere/vesels", "application/xml", "application/xml; charset=utf-8", "<error><code>resource.unknown</code><message>there is no resource \"vesels\""},
-		{"/api/saltmere/port_calls?apply=groupby((vessel/kind),aggregate($count as n))&orderby=n desc&top=1", "text/csv", "text/csv; charset=utf-8; header=present", "vessel/kind,n\r\ncargo,3755\r\n"},
-		{"/api/saltmere/inspections?filter=passed eq false&top=1&select=findings,took", "text/csv", "text/csv; charset=utf-8; header=present", `findings,took` + "\r\n" + `"[{""`},
+		{"/api/saltmere/vesels", "application/xml", "application/xml; charset=utf-8",
+			"<error><code>resource.unknown</code><message>there is no resource \"vesels\""},
+		{"/api/saltmere/port_calls?apply=groupby((vessel/kind),aggregate($count as n))&orderby=n desc&top=1", "text/csv",
+			"text/csv; charset=utf-8; header=present", "vessel/kind,n\r\ncargo,3755\r\n"},
+		{"/api/saltmere/inspections?filter=passed eq false&top=1&select=findings,took", "text/csv", "text/csv; charset=utf-8; header=present",
+			`findings,took` + "\r\n" + `"[{""`},
 		{"/api/saltmere/vessels?filter=tags/$count eq 2&top=1&select=tags", "application/xml", "application/xml; charset=utf-8", "</item><item>"},
 	} {
 		a := get(t, r, token, tt.path, "Accept", tt.accept)
@@ -243,20 +257,24 @@ func TestFormats(t *testing.T) {
 	}
 	// What 4.0 calls otherwise.
 	for path, want := range map[string]string{
-		"/api/saltmere/tugs?top=1&select=name&count=true&expand=port_calls(top=1;count=true;select=id)": `{"@odata.context":"$metadata#tugs(name,port_calls(id))","@odata.count":9,"value":[` + "\n" + `{"name":"Bram","port_calls@odata.count":`,
+		"/api/saltmere/tugs?top=1&select=name&count=true&expand=port_calls(top=1;count=true;select=id)": `{"@odata.context":"$metadata#tugs(na` +
+			`me,port_calls(id))","@odata.count":9,"value":[` + "\n" + `{"name":"Bram","port_calls@odata.count":`,
 		"/api/saltmere/vessels?select=id": `"@odata.nextLink":"`, "/api/saltmere/tugs/1/$ref": `"@odata.id":"tugs/1"`,
-		"/api/saltmere/vessels?top=1&$select=id&$filter=kind eq saltmere.vessel_kind'tanker'": `{"id":11}`, "/api/saltmere/": `{"@odata.context":`,
+		"/api/saltmere/vessels?top=1&$select=id&$filter=kind eq saltmere.vessel_kind'tanker'": `{"id":11}`,
+		"/api/saltmere/": `{"@odata.context":`,
 	} {
 		if a := get(t, r, token, path, "OData-MaxVersion", "4.0"); !strings.Contains(a.Text, want) || a.Header.Get("OData-Version") != "4.0" {
 			t.Errorf("%s: %s\nwant %s", path, a.Text, want)
 		}
 	}
-	if a := get(t, r, token, "/api/saltmere/tugs", "OData-MaxVersion", "3.0"); a.StatusCode != 400 || !strings.Contains(a.Text, "speaks 4.0 and 4.01") {
+	if a := get(t, r, token, "/api/saltmere/tugs", "OData-MaxVersion", "3.0"); a.StatusCode != 400 ||
+		!strings.Contains(a.Text, "speaks 4.0 and 4.01") {
 		t.Errorf("3.0: %s %s", a.Status, a.Text)
 	}
 	// Compressed where it pays.
 	for encoding, want := range map[string]string{"gzip": "gzip", "zstd, gzip": "zstd", "br": "", "identity": ""} {
-		if a := get(t, r, token, "/api/saltmere/port_calls?top=500", "Accept-Encoding", encoding); a.Header.Get("Content-Encoding") != want || want != "" && len(a.Text) > 40_000 {
+		if a := get(t, r, token, "/api/saltmere/port_calls?top=500", "Accept-Encoding", encoding); a.Header.Get("Content-Encoding") != want ||
+			want != "" && len(a.Text) > 40_000 {
 			t.Errorf("%s: %q, %d bytes", encoding, a.Header.Get("Content-Encoding"), len(a.Text))
 		}
 		if a := get(t, r, token, "/api/saltmere/tugs/1", "Accept-Encoding", encoding); a.Header.Get("Content-Encoding") != "" {
@@ -269,7 +287,8 @@ func TestFormats(t *testing.T) {
 func TestFormatsAgree(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "harbour_master")
-	for _, resource := range []string{"agents", "vessels", "port_calls", "pilots", "cargo_items", "inspections", "dues", "weather_log", "arrivals_board"} {
+	for _, resource := range []string{"agents", "vessels", "port_calls", "pilots", "cargo_items", "inspections", "dues", "weather_log",
+		"arrivals_board"} {
 		path := "/api/saltmere/" + resource + "?top=300&format="
 		var want struct{ Value []map[string]json.RawMessage }
 		decode(t, r.Send(t, token, "GET", path+"json", nil).Text, &want)
@@ -305,7 +324,8 @@ func TestFormatsAgree(t *testing.T) {
 					t.Errorf("%s, record %d, %s: %q, want %q", resource, i, name, got, text)
 				}
 				f := document.Row[i].Field[k]
-				if f.XMLName.Local != name || f.Nil != fmt.Sprint(map[bool]string{true: "true"}[string(row[name]) == "null"]) || len(f.Below) == 0 && row[name][0] != '[' && f.Text != text {
+				if f.XMLName.Local != name || f.Nil != fmt.Sprint(map[bool]string{true: "true"}[string(row[name]) == "null"]) || len(f.Below) == 0 &&
+					row[name][0] != '[' && f.Text != text {
 					t.Errorf("%s, row %d: %+v, want %s %q", resource, i, f, name, text)
 				}
 			}

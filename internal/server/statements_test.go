@@ -100,7 +100,8 @@ roles: {all: {may: {"*": [read, create, update, delete]}}}
 	}
 	column(t, r.Harbour, "insert into harbour.tug (name, bollard_pull_t) select 'Tug ' || n, 30 from generate_series(1, 1000) n")
 	column(t, r.Harbour, "delete from harbour.cargo_item where port_call_id = 17")
-	column(t, r.Harbour, "insert into harbour.cargo_item (id, port_call_id, description, hs_code, tonnes) overriding system value select 100000 + n, 17, 'Salt', '250100', 1 from generate_series(1, 1000) n")
+	column(t, r.Harbour, "insert into harbour.cargo_item (id, port_call_id, description, hs_code, "+
+		"tonnes) overriding system value select 100000 + n, 17, 'Salt', '250100', 1 from generate_series(1, 1000) n")
 	tugs := column(t, r.Harbour, "select id::text from harbour.tug where name like 'Tug %' order by id")
 	rows := func(n int, row func(i int) string) string {
 		list := make([]string, n)
@@ -126,16 +127,19 @@ roles: {all: {may: {"*": [read, create, update, delete]}}}
 		{"a change of one row", "PATCH", "/port_calls/17", func(int) string { return `{"remarks":"x"}` }, 0, 1},
 		{"a replacement", "PUT", "/berths/N05", func(int) string { return `{"quay":"North","length_m":200,"max_draught_m":9}` }, 0, 1},
 		{"a change of one field", "PUT", "/port_calls/17/remarks", func(int) string { return `{"value":"y"}` }, 0, 1},
-		{"a row along a relation", "POST", "/vessels/3/port_calls", func(int) string { return `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}` }, 1, 2},
+		{"a row along a relation", "POST", "/vessels/3/port_calls", func(int) string { return `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5}` },
+			1, 2},
 		{"a change along a relation", "PATCH", "/port_calls/17/vessel", func(int) string { return `{"flag":"NO"}` }, 1, 2},
 		{"a link by a junction", "POST", "/port_calls/17/tugs/$ref", func(int) string { return named(0) }, 1, 1},
 		{"a link by a field", "PUT", "/port_calls/17/berth/$ref", func(int) string { return `{"@id":"berths/N05"}` }, 1, 2},
 		{"a link removed", "DELETE", "/port_calls/17/berth/$ref", func(int) string { return "" }, 1, 1},
 		{"rows changed by a filter", "PATCH", "/cargo_items/$filter(id gt 100000)/$each", func(int) string { return `{"tonnes":3}` }, 0, 1},
 		{"links in a new row", "POST", "/port_calls", func(n int) string { return "{" + call + `,"tugs":` + rows(n, named) + "}" }, 1, 3},
-		{"new rows in a new row", "POST", "/port_calls", func(n int) string { return "{" + call + `,"cargo_items":` + rows(n, cargo) + "}" }, 1, 3},
+		{"new rows in a new row", "POST", "/port_calls", func(n int) string { return "{" + call + `,"cargo_items":` + rows(n, cargo) + "}" }, 1,
+			3},
 		{"new rows and links in a new row", "POST", "/port_calls", func(n int) string {
-			return "{" + call + `,"cargo_items":` + rows(n, cargo) + `,"tugs":` + rows(n, newTug) + `,"berth":{"@id":"berths/N05"},"due":{"amount":5}}`
+			return "{" + call + `,"cargo_items":` + rows(n, cargo) + `,"tugs":` + rows(n, newTug) +
+				`,"berth":{"@id":"berths/N05"},"due":{"amount":5}}`
 		}, 4, 7},
 		{"rows in rows in a new row", "POST", "/vessels", func(n int) string {
 			fresh++
@@ -154,10 +158,12 @@ roles: {all: {may: {"*": [read, create, update, delete]}}}
 		}, 1, 4},
 		{"what a set leaves out", "PATCH", "/berths/N05", func(n int) string { return `{"port_calls":[{"@id":"port_calls/17"}]}` }, 1, 4},
 		{"links with a change of what they name", "PATCH", "/port_calls/19", func(n int) string {
-			return `{"tugs":` + strings.TrimSuffix(rows(n, func(i int) string { return fmt.Sprintf(`{"@id":"tugs/%s","bollard_pull_t":%d}`, tugs[i], n) }), "]") + "," + rows(n, newTug)[1:] + "}"
+			return `{"tugs":` + strings.TrimSuffix(rows(n,
+				func(i int) string { return fmt.Sprintf(`{"@id":"tugs/%s","bollard_pull_t":%d}`, tugs[i], n) }), "]") + "," + rows(n, newTug)[1:] + "}"
 		}, 1, 5},
 		{"a delta of a collection", "PATCH", "/tugs", func(n int) string {
-			return `{"value":` + strings.TrimSuffix(rows(n, newTug), "]") + "," + rows(n, func(i int) string { return fmt.Sprintf(`{"id":%s,"bollard_pull_t":7}`, tugs[i]) })[1:] + "}"
+			return `{"value":` + strings.TrimSuffix(rows(n, newTug), "]") + "," +
+				rows(n, func(i int) string { return fmt.Sprintf(`{"id":%s,"bollard_pull_t":7}`, tugs[i]) })[1:] + "}"
 		}, 0, 2},
 	} {
 		for _, n := range []int{1, 50, 1000} {

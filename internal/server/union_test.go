@@ -18,21 +18,32 @@ import (
 // reaches the row may read them.
 const seenTables = `
 create schema seen;
-create table seen.agent as select id, name, email, case when id <= 20 then phone end as phone, since from harbour.agent where id <= 20 or id > 10;
-create table seen.vessel as select id, name, imo_number, flag, kind, case when agent_id = 3 then gross_tonnage end as gross_tonnage, built_on, case when agent_id = 3 then agent_id end as agent_id, tags, particulars
+create table seen.agent as select id, name, email, case when id <= 20 then phone end as phone,
+			since from harbour.agent where id <= 20 or id > 10;
+create table seen.vessel as select id, name, imo_number, flag, kind, case when agent_id = 3 then gross_tonnage end as gross_tonnage,
+			built_on, case when agent_id = 3 then agent_id end as agent_id, tags, particulars
   from harbour.vessel where agent_id = 3 or kind in ('tanker', 'ferry');
 create table seen.berth as select * from harbour.berth where shore_power;
-create table seen.port_call as select p.id, vessel_id, case when a then berth_code end as berth_code, status, eta, case when a then etd end as etd, case when a then arrived_at end as arrived_at,
-  case when a then departed_at end as departed_at, case when a then draught_m end as draught_m, hazardous, case when b then remarks end as remarks, case when a then created_at end as created_at, case when a then updated_at end as updated_at
-  from harbour.port_call p join lateral (select coalesce((select agent_id = 3 from harbour.vessel v where v.id = p.vessel_id), false) as a, status <> 'cancelled' and p.id % 2 = 1 as b) x on true where a or b;
-create table seen.due as select port_call_id, case when port_call_id < 6000 then amount end as amount, currency, paid_at from harbour.due where port_call_id < 6000 or currency = 'EUR';
-create table seen.cargo_item as select id, port_call_id, description, hs_code, case when tonnes > 100 then tonnes end as tonnes, dangerous_class from harbour.cargo_item;
+create table seen.port_call as select p.id, vessel_id, case when a then berth_code end as berth_code, status, eta,
+			case when a then etd end as etd, case when a then arrived_at end as arrived_at,
+  case when a then departed_at end as departed_at, case when a then draught_m end as draught_m, hazardous, case
+    when b then remarks end as remarks, case when a then created_at end as created_at, case when a then updated_at end as updated_at
+  from harbour.port_call p join lateral (select coalesce((select agent_id = 3 from harbour.vessel v where v.id = p.vessel_id), false) as a,
+			status <> 'cancelled' and p.id % 2 = 1 as b) x on true where a or b;
+create table seen.due as select port_call_id, case when port_call_id < 6000 then amount end as amount, currency,
+			paid_at from harbour.due where port_call_id < 6000 or currency = 'EUR';
+create table seen.cargo_item as select id, port_call_id, description, hs_code, case when tonnes > 100 then tonnes end as tonnes,
+			dangerous_class from harbour.cargo_item;
 create table seen.inspection as select id, port_call_id, inspector, held_at, passed, took from harbour.inspection where passed;
 create table seen.tug as select * from harbour.tug where id <> 4;
-alter table seen.agent add primary key (id); alter table seen.vessel add primary key (id); alter table seen.berth add primary key (code); alter table seen.port_call add primary key (id);
-alter table seen.due add primary key (port_call_id); alter table seen.cargo_item add primary key (id); alter table seen.inspection add primary key (id); alter table seen.tug add primary key (id);
-create table seen.port_call_tug as select * from harbour.port_call_tug where port_call_id in (select id from seen.port_call) and tug_id in (select id from seen.tug);
-alter table seen.port_call_tug add primary key (port_call_id, tug_id), add foreign key (port_call_id) references seen.port_call, add foreign key (tug_id) references seen.tug;
+alter table seen.agent add primary key (id); alter table seen.vessel add primary key (id); alter table seen.berth add primary key (code);
+  alter table seen.port_call add primary key (id);
+alter table seen.due add primary key (port_call_id); alter table seen.cargo_item add primary key (id);
+  alter table seen.inspection add primary key (id); alter table seen.tug add primary key (id);
+create table seen.port_call_tug as select * from harbour.port_call_tug where port_call_id in (select id
+			from seen.port_call) and tug_id in (select id from seen.tug);
+alter table seen.port_call_tug add primary key (port_call_id, tug_id), add foreign key (port_call_id) references seen.port_call,
+			add foreign key (tug_id) references seen.tug;
 analyze;`
 
 const unionDocument = `window: mixed
@@ -130,7 +141,8 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 		if v, ok := g.operand(root, "", "t", pick(g, p.fields).kind, 2); ok {
 			order = v.query + pick(g, []string{"", " desc"})
 		}
-		requests = append(requests, fmt.Sprintf("/%s?filter=%s&orderby=%s&top=%d&count=true", root, g.condition(root, "", "t", 3).query, order, 1+g.IntN(80)))
+		requests = append(requests, fmt.Sprintf("/%s?filter=%s&orderby=%s&top=%d&count=true", root, g.condition(root, "", "t", 3).query, order, 1+
+			g.IntN(80)))
 	}
 	for range 100 {
 		root := pick(g, []string{"port_calls", "vessels", "agents", "berths"})
@@ -140,17 +152,25 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 		for _, one := range p.ones {
 			ones += one.name + ","
 		}
-		requests = append(requests, fmt.Sprintf("/%s?filter=%s&orderby=%s desc&top=20&expand=%s%s(filter=%s;orderby=%s desc;top=%d;count=true)", root, g.condition(root, "", "t", 1).query, p.key, ones, m.name,
+		requests = append(requests, fmt.Sprintf("/%s?filter=%s&orderby=%s desc&top=20&expand=%s%s(filter=%s;orderby=%s desc;top=%d;count=true)",
+			root, g.condition(root, "", "t", 1).query, p.key, ones, m.name,
 			g.condition(m.to, "", "x", 1).query, harbourPlaces[m.to].key, 1+g.IntN(4)))
 	}
-	for _, apply := range []string{"groupby((status),aggregate($count as n,draught_m with sum as d,remarks with countdistinct as r))", "groupby((berth_code),aggregate($count as n))", "groupby((vessel/kind,vessel/agent_id),aggregate($count as n))",
-		"groupby((vessel/agent/name),aggregate(id with max as m))", "filter(remarks ne null)/aggregate($count as n)", "aggregate(due/amount with sum as s)", "aggregate(tugs/$count with sum as s)", "topcount(5,draught_m)/aggregate($count as n,id with sum as s)",
+	for _, apply := range []string{"groupby((status),aggregate($count as n,draught_m with sum as d,remarks with countdistinct as r))",
+		"groupby((berth_code),aggregate($count as n))", "groupby((vessel/kind,vessel/agent_id),aggregate($count as n))",
+		"groupby((vessel/agent/name),aggregate(id with max as m))", "filter(remarks ne null)/aggregate($count as n)",
+		"aggregate(due/amount with sum as s)", "aggregate(tugs/$count with sum as s)",
+		"topcount(5,draught_m)/aggregate($count as n,id with sum as s)",
 		"groupby((berth/quay),aggregate(draught_m with average as a))"} {
 		requests = append(requests, "/port_calls?apply="+apply+"&top=1000")
 	}
-	requests = append(requests, "/port_calls?search=ice&orderby=id", "/port_calls?search=NOT ice&orderby=id&count=true&top=1", "/vessels?compute=port_calls/$count as n,gross_tonnage mul 2 as g&orderby=n desc,id&top=50", "/tugs?expand=*&orderby=id",
-		"/dues?orderby=amount desc,port_call_id&top=50", "/dues?filter=amount gt 500&count=true&top=0", "/cargo_items?orderby=tonnes desc,id&top=50", "/cargo_items?filter=tonnes eq null&count=true&top=3", "/vessels?format=csv&orderby=id&top=50", "/vessels?format=ndjson&orderby=gross_tonnage,id&top=50",
-		"/agents/15", "/agents/25", "/agents/25/vessels?orderby=id", "/vessels/3/port_calls?orderby=id&top=5", "/vessels/3/agent", "/port_calls/$count?filter=berth_code eq null", "/berths?expand=port_calls/$count&orderby=code")
+	requests = append(requests, "/port_calls?search=ice&orderby=id", "/port_calls?search=NOT ice&orderby=id&count=true&top=1",
+		"/vessels?compute=port_calls/$count as n,gross_tonnage mul 2 as g&orderby=n desc,id&top=50", "/tugs?expand=*&orderby=id",
+		"/dues?orderby=amount desc,port_call_id&top=50", "/dues?filter=amount gt 500&count=true&top=0",
+		"/cargo_items?orderby=tonnes desc,id&top=50", "/cargo_items?filter=tonnes eq null&count=true&top=3",
+		"/vessels?format=csv&orderby=id&top=50", "/vessels?format=ndjson&orderby=gross_tonnage,id&top=50",
+		"/agents/15", "/agents/25", "/agents/25/vessels?orderby=id", "/vessels/3/port_calls?orderby=id&top=5", "/vessels/3/agent",
+		"/port_calls/$count?filter=berth_code eq null", "/berths?expand=port_calls/$count&orderby=code")
 	hidden, rows := 0, 0
 	for _, q := range requests {
 		got, want := r.Send(t, token, "GET", "/api/mixed"+q, nil), r.Send(t, "", "GET", "/api/seen"+q, nil)
@@ -162,7 +182,8 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 		}
 		plain := hiddenField.ReplaceAllString(got.Text, `"$1":null`)
 		plain, whole := strings.ReplaceAll(plain, "/api/mixed/", "/api/seen/"), want.Text
-		if got.StatusCode != want.StatusCode || got.StatusCode >= 400 || leakToken.ReplaceAllString(plain, "") != leakToken.ReplaceAllString(whole, "") {
+		if got.StatusCode != want.StatusCode || got.StatusCode >= 400 ||
+			leakToken.ReplaceAllString(plain, "") != leakToken.ReplaceAllString(whole, "") {
 			t.Errorf("%s\ngot  %s %.700s\nwant %s %.700s", q, got.Status, plain, want.Status, whole)
 		}
 	}
@@ -177,8 +198,10 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 func TestTwoRolesWrite(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
-	dsn := database(t, `create table item (id int generated by default as identity primary key, owner int not null, state text not null default 'raw', note text, price int);
-		insert into item (id, owner, note, price) values (1, 1, 'mine', 5), (2, 2, 'theirs', 500), (3, 2, 'small', 5), (4, 1, 'both', 500); alter sequence item_id_seq restart with 10`)
+	dsn := database(t, `create table item (id int generated by default as identity primary key, owner int not null,
+			state text not null default 'raw', note text, price int);
+		insert into item (id, owner, note, price) values (1, 1, 'mine', 5), (2, 2, 'theirs', 500), (3, 2, 'small', 5), (4, 1, 'both', 500);
+			alter sequence item_id_seq restart with 10`)
 	if _, err := r.Operator.PushDraft(ctx, "items", `window: items
 source: `+dsn+`
 resources: {item: {}}
@@ -235,7 +258,8 @@ roles:
 		if id, one := strings.CutPrefix(tt.path, "/item/"); one {
 			which = "where id = " + id
 		}
-		got := strings.Join(column(t, dsn, "select concat_ws(' ', owner, state, coalesce(note, '-'), coalesce(price::text, '-')) from item "+which), "")
+		got := strings.Join(column(t, dsn, "select concat_ws(' ', owner, state, coalesce(note, '-'), coalesce(price::text, '-')) from item "+
+			which), "")
 		if got != tt.row {
 			t.Errorf("%s %s %s: the row is %q, want %q", tt.method, tt.path, tt.body, got, tt.row)
 		}
@@ -249,9 +273,11 @@ func TestTwoRolesWriteInTransactions(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, `create table shelf (id int primary key, owner int not null, note text);
-		create table item (id int generated by default as identity primary key, shelf_id int references shelf, owner int not null, state text not null default 'raw', code text unique, price int);
+		create table item (id int generated by default as identity primary key, shelf_id int references shelf, owner int not null,
+			state text not null default 'raw', code text unique, price int);
 		insert into shelf values (1, 1, null), (2, 2, null);
-		insert into item (id, shelf_id, owner, code, price) values (1, 1, 1, 'A', 5), (2, 2, 2, 'B', 500), (3, null, 1, 'C', 5); alter sequence item_id_seq restart with 10`)
+		insert into item (id, shelf_id, owner, code, price) values (1, 1, 1, 'A', 5), (2, 2, 2, 'B', 500), (3, null, 1, 'C', 5);
+			alter sequence item_id_seq restart with 10`)
 	if _, err := r.Operator.PushDraft(ctx, "shelves", `window: shelves
 source: `+dsn+`
 resources: {shelf: {}, item: {}}
@@ -276,7 +302,8 @@ roles:
 	}
 	const all = "select coalesce(string_agg(concat_ws(' ', id, shelf_id, owner, state, code, price), ', ' order by id), '') from item"
 	group := func(method, path, body string) string {
-		return fmt.Sprintf(`{"requests":[{"id":"1","atomicityGroup":"g","method":"PATCH","url":"shelf/1","body":{"note":"x"}},{"id":"2","atomicityGroup":"g","method":%q,"url":%q,"body":%s}]}`, method, path, body)
+		return fmt.Sprintf(`{"requests":[{"id":"1","atomicityGroup":"g","method":"PATCH","url":"shelf/1","body":{"note":"x"}},{"id":"2",`+
+			`"atomicityGroup":"g","method":%q,"url":%q,"body":%s}]}`, method, path, body)
 	}
 	for _, tt := range []struct {
 		name, method, path, body string
@@ -292,8 +319,10 @@ roles:
 		{"with a key, of neither", "POST", "/item", `{"owner":2,"code":"D","price":5}`, []string{"Idempotency-Key", "k2"}, 403, ""},
 		{"with a key, refused by the database", "POST", "/item", `{"owner":1,"code":"A"}`, []string{"Idempotency-Key", "k3"}, 409, ""},
 		{"a change with a key", "PATCH", "/item/1", `{"code":"D"}`, []string{"Idempotency-Key", "k4"}, 200, "1 1 1 touched D 5"},
-		{"a replacement with a key", "PUT", "/item/1", `{"owner":1,"code":"D","shelf_id":1}`, []string{"Idempotency-Key", "k5"}, 200, "1 1 1 touched D 5"},
-		{"a replacement in a group", "POST", "/$batch", group("PUT", "item/1", `{"owner":1,"code":"D","shelf_id":1}`), nil, 200, "1 1 1 touched D 5"},
+		{"a replacement with a key", "PUT", "/item/1", `{"owner":1,"code":"D","shelf_id":1}`, []string{"Idempotency-Key", "k5"}, 200,
+			"1 1 1 touched D 5"},
+		{"a replacement in a group", "POST", "/$batch", group("PUT", "item/1", `{"owner":1,"code":"D","shelf_id":1}`), nil, 200,
+			"1 1 1 touched D 5"},
 		{"in a group", "POST", "/$batch", group("POST", "item", `{"owner":1,"code":"D"}`), nil, 201, "11 1 checked D"},
 		{"in a group, of neither", "POST", "/$batch", group("POST", "item", `{"owner":2,"code":"D","price":5}`), nil, 424, ""},
 		{"in a group, refused by the database", "POST", "/$batch", group("POST", "item", `{"owner":1,"code":"A"}`), nil, 424, ""},
@@ -301,18 +330,22 @@ roles:
 		{"in another row, of neither", "PATCH", "/shelf/1", `{"note":"x","item@delta":[{"owner":2,"code":"D"}]}`, nil, 403, ""},
 		{"in another row, refused by the database", "PATCH", "/shelf/1", `{"note":"x","item@delta":[{"owner":1,"code":"B"}]}`, nil, 409, ""},
 		{"in a delta", "PATCH", "/item", `{"value":[{"owner":1,"code":"D"},{"id":1,"code":"E"}]}`, nil, 204, "1 1 1 touched E 5, 11 1 checked D"},
-		{"in a delta, of the other role", "PATCH", "/item", `{"value":[{"owner":2,"code":"D","price":300},{"id":2,"price":300}]}`, nil, 204, "2 2 2 raw B 300, 11 2 raw D 300"},
+		{"in a delta, of the other role", "PATCH", "/item", `{"value":[{"owner":2,"code":"D","price":300},{"id":2,"price":300}]}`, nil, 204,
+			"2 2 2 raw B 300, 11 2 raw D 300"},
 		{"in a delta, of neither", "PATCH", "/item", `{"value":[{"owner":1,"code":"D"},{"id":2,"code":"E","shelf_id":1}]}`, nil, 404, ""},
-		{"in a delta with a key, refused by the database", "PATCH", "/item", `{"value":[{"owner":1,"code":"B"},{"id":1,"code":"E"}]}`, []string{"Idempotency-Key", "k6"}, 409, ""},
+		{"in a delta with a key, refused by the database", "PATCH", "/item", `{"value":[{"owner":1,"code":"B"},{"id":1,"code":"E"}]}`,
+			[]string{"Idempotency-Key", "k6"}, 409, ""},
 		{"by a filter", "PATCH", "/item/$filter(owner%20eq%201)/$each", `{"shelf_id":2}`, nil, 204, "1 2 1 touched A 5, 3 2 1 touched C 5"},
-		{"by a filter with a key", "PATCH", "/item/$filter(id%20eq%201)/$each", `{"owner":1}`, []string{"Idempotency-Key", "k7"}, 204, "1 1 1 touched A 5"},
+		{"by a filter with a key", "PATCH", "/item/$filter(id%20eq%201)/$each", `{"owner":1}`, []string{"Idempotency-Key", "k7"}, 204,
+			"1 1 1 touched A 5"},
 		{"by a link", "POST", "/shelf/2/item/$ref", `{"@id":"item/3"}`, nil, 204, "3 2 1 touched C 5"},
 		{"by a link in a group", "POST", "/$batch", group("POST", "shelf/2/item/$ref", `{"@id":"item/3"}`), nil, 204, "3 2 1 touched C 5"},
 		{"by a link that neither may make", "POST", "/shelf/1/item/$ref", `{"@id":"item/2"}`, nil, 403, ""},
 		{"a link removed", "DELETE", "/item/1/shelf/$ref", "", []string{"Idempotency-Key", "k8"}, 204, "1 1 touched A 5"},
 	} {
 		column(t, dsn, "create table before as select * from item")
-		a := write(t, r, r.Operator.Token, tt.method, "/draft/shelves"+tt.path, tt.body, append([]string{"Act-As", "owner;me=1, trader"}, tt.header...)...)
+		a := write(t, r, r.Operator.Token, tt.method, "/draft/shelves"+tt.path, tt.body,
+			append([]string{"Act-As", "owner;me=1, trader"}, tt.header...)...)
 		if worst := outcome(t, a); worst != tt.status {
 			t.Errorf("%s: %s %s, want %d", tt.name, a.Status, a.Text, tt.status)
 		}
@@ -323,7 +356,8 @@ roles:
 		if tt.status >= 400 && len(column(t, dsn, "select 1 from shelf where note is not null or id > 2")) > 0 {
 			t.Errorf("%s: a part of what was refused stays", tt.name)
 		}
-		for _, undo := range []string{"delete from item", "insert into item select * from before", "drop table before", "update shelf set note = null", "delete from shelf where id > 2"} {
+		for _, undo := range []string{"delete from item", "insert into item select * from before", "drop table before",
+			"update shelf set note = null", "delete from shelf where id > 2"} {
 			column(t, dsn, undo)
 		}
 	}

@@ -29,7 +29,8 @@ func jsonBody(r *http.Request, most int64) ([]byte, error) {
 		if given != "" {
 			found = fmt.Sprintf("is %q", given)
 		}
-		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json", found).On("Content-Type")
+		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body %s; send it as Content-Type: application/json",
+			found).On("Content-Type")
 	}
 	return bodyOf(r, most)
 }
@@ -37,7 +38,8 @@ func jsonBody(r *http.Request, most int64) ([]byte, error) {
 // bodyOf reads a body, which must come as it is.
 func bodyOf(r *http.Request, most int64) ([]byte, error) {
 	if coding := r.Header.Get("Content-Encoding"); coding != "" && !strings.EqualFold(coding, "identity") {
-		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body is compressed with %q; send it as it is", coding).On("Content-Encoding")
+		return nil, fault.New(fault.UnsupportedMedia, "body.media", "the body is compressed with %q; send it as it is",
+			coding).On("Content-Encoding")
 	}
 	var body []byte
 	var err error
@@ -139,9 +141,11 @@ func linkOption(r *http.Request) (id string, err error) {
 	for name, values := range options {
 		switch {
 		case r.Method != http.MethodDelete || strings.ToLower(strings.TrimPrefix(name, "$")) != "id":
-			return "", fault.New(fault.Invalid, "option.misplaced", "%s does not go with a link: the row is named in the body, or for DELETE in the path or as $id", name).On(name)
+			return "", fault.New(fault.Invalid, "option.misplaced",
+				"%s does not go with a link: the row is named in the body, or for DELETE in the path or as $id", name).On(name)
 		case id != "" || len(values) > 1:
-			return "", fault.New(fault.Invalid, "option.twice", "$id stands twice; remove one link at a time, or as many as you like with PATCH of the row").On(name)
+			return "", fault.New(fault.Invalid, "option.twice",
+				"$id stands twice; remove one link at a time, or as many as you like with PATCH of the row").On(name)
 		}
 		id = values[0]
 	}
@@ -169,7 +173,8 @@ func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *data.API, 
 }
 
 // change writes a row, and answers with it as it is stored.
-func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller, do func(context.Context, access.Caller, data.Write) (*data.Written, error)) error {
+func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Caller,
+	do func(context.Context, access.Caller, data.Write) (*data.Written, error)) error {
 	in, err := writeOf(r)
 	if err != nil {
 		return err
@@ -231,7 +236,8 @@ func contextURL(r *http.Request, context string) string {
 
 // writeOf is what a request asks to be written, with its conditions (RFC 9110, 13.1).
 func writeOf(r *http.Request) (data.Write, error) {
-	in := data.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) }, Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
+	in := data.Write{Path: below(r), Query: r.URL.RawQuery, Body: func() ([]byte, error) { return jsonBody(r, maxBody) },
+		Rows: func() ([]byte, error) { return jsonBody(r, maxBulk) }}
 	for _, line := range r.Header.Values("If-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
 			version := strings.TrimSpace(tag)
@@ -245,7 +251,8 @@ func writeOf(r *http.Request) (data.Write, error) {
 	case "", "*":
 		in.MustBeNew = none == "*"
 	default:
-		return in, fault.New(fault.Invalid, "version.condition", "with a write, If-None-Match is * and asks for a new row; a version goes into If-Match").On("If-None-Match")
+		return in, fault.New(fault.Invalid, "version.condition",
+			"with a write, If-None-Match is * and asks for a new row; a version goes into If-Match").On("If-None-Match")
 	}
 	return in, nil
 }

@@ -62,15 +62,19 @@ func (w *world) lines() []string {
 }
 
 const worldTables = `
-create table crew (id int generated always as identity primary key, name text not null unique, age int check (age between 16 and 99), boss_id int references crew);
-create table boat (code text primary key, name text not null default 'unnamed', length int check (length > 0), owner_id int references crew);
+create table crew (id int generated always as identity primary key, name text not null unique, age int check (age between 16 and 99),
+			boss_id int references crew);
+create table boat (code text primary key, name text not null default 'unnamed', length int check (length > 0),
+			owner_id int references crew);
 create table trip (boat_code text not null references boat, day date not null, note text, primary key (boat_code, day));
 create table tag (id int generated always as identity primary key, label text not null unique);
 create table boat_tag (boat_code text references boat, tag_id int references tag, primary key (boat_code, tag_id));`
 
 const worldLines = `
-select 'crew ' || c.name || ' ' || coalesce(c.age, 0) || ' ' || coalesce(b.name, '') from crew c left join crew b on b.id = c.boss_id union all
-select 'boat ' || code || ' ' || b.name || ' ' || coalesce(length, 0) || ' ' || coalesce(c.name, '') from boat b left join crew c on c.id = owner_id union all
+select 'crew ' || c.name || ' ' || coalesce(c.age, 0) || ' ' || coalesce(b.name,
+			'') from crew c left join crew b on b.id = c.boss_id union all
+select 'boat ' || code || ' ' || b.name || ' ' || coalesce(length, 0) || ' ' || coalesce(c.name,
+			'') from boat b left join crew c on c.id = owner_id union all
 select 'trip ' || boat_code || ' ' || day || ' ' || coalesce(note, '') from trip union all
 select 'tag ' || label from tag union all
 select 'tied ' || boat_code || ' ' || label from boat_tag join tag on id = tag_id`
@@ -270,13 +274,16 @@ func (p *player) move(w *world) move {
 		a.boats[code] = b
 	case 7: // rows in a row
 		label, day, again := p.tag(), p.day(), p.day()
-		m.method, m.path, m.body = "POST", "/boats", fmt.Sprintf(`{"code":%q,"owner":{"name":%q},"tags":[{"label":%q}],"trips":[{"day":%q},{"day":%q,"note":"calm"}]}`, code, name, label, day, again)
+		m.method, m.path, m.body = "POST", "/boats",
+			fmt.Sprintf(`{"code":%q,"owner":{"name":%q},"tags":[{"label":%q}],"trips":[{"day":%q},{"day":%q,"note":"calm"}]}`, code, name, label,
+				day, again)
 		m.status = first(when(isSailor || isBoat || a.tags[label] || day == again, 409), 201)
 		a.crew[name], a.boats[code], a.tags[label], a.tied[[2]string{code, label}] = sailor{}, boat{"unnamed", 0, name}, true, true
 		a.trips[[2]string{code, day}], a.trips[[2]string{code, again}] = "", "calm"
 	case 8: // the whole of a relation
 		other := p.tag()
-		m.method, m.path, m.body = "PATCH", "/boats/"+code, fmt.Sprintf(`{"tags":[{"@id":"tags/%d"},{"@id":"tags(%d)"}]}`, p.tagRef(tag), p.tagRef(other))
+		m.method, m.path, m.body = "PATCH", "/boats/"+code, fmt.Sprintf(`{"tags":[{"@id":"tags/%d"},{"@id":"tags(%d)"}]}`, p.tagRef(tag),
+			p.tagRef(other))
 		m.status = first(when(isBoat && (!a.tags[tag] || !a.tags[other]), 404), when(isBoat, 200), when(!a.tags[tag] || !a.tags[other], 404), 201)
 		maps.DeleteFunc(a.tied, func(k [2]string, _ bool) bool { return k[0] == code })
 		a.boats[code] = first2(isBoat, b, boat{"unnamed", 0, ""})
@@ -284,7 +291,8 @@ func (p *player) move(w *world) move {
 	case 9: // changes of a relation
 		day, gone := p.day(), p.day()
 		_, there := a.trips[[2]string{code, gone}]
-		m.method, m.path, m.body = "PATCH", "/boats/"+code, fmt.Sprintf(`{"trips@delta":[{"@removed":{"reason":"deleted"},"day":%q},{"day":%q,"note":"wind"}]}`, gone, day)
+		m.method, m.path, m.body = "PATCH", "/boats/"+code,
+			fmt.Sprintf(`{"trips@delta":[{"@removed":{"reason":"deleted"},"day":%q},{"day":%q,"note":"wind"}]}`, gone, day)
 		m.status = first(when(!isBoat || !there, 404), 200)
 		delete(a.trips, [2]string{code, gone})
 		a.trips[[2]string{code, day}] = "wind"
@@ -296,7 +304,8 @@ func (p *player) move(w *world) move {
 		if !good {
 			m.after = w
 		}
-		m.body = fmt.Sprintf(`{"requests":[{"id":"x","atomicityGroup":"g","method":%q,"url":%q%s},{"id":"y","atomicityGroup":"g","method":%q,"url":%q%s}]}`,
+		m.body = fmt.Sprintf(`{"requests":[{"id":"x","atomicityGroup":"g","method":%q,"url":%q%s},{"id":"y","atomicityGroup":"g","method":%q,`+
+			`"url":%q%s}]}`,
 			x.method, x.path, batched(x.body), y.method, y.path, batched(y.body))
 	case 11: // the wrong version
 		m = p.one(w)
@@ -308,7 +317,8 @@ func (p *player) move(w *world) move {
 			m.status = 412
 		}
 	case 12:
-		m.method, m.path, m.body, m.status, m.after = "PATCH", "/boats/"+code, choose(p, `{"length":"7"}`, `{"nam":"x"}`, `{"name":null}`, `{`, `{"length":1.5}`), 400, w
+		m.method, m.path, m.body, m.status, m.after = "PATCH", "/boats/"+code,
+			choose(p, `{"length":"7"}`, `{"nam":"x"}`, `{"name":null}`, `{`, `{"length":1.5}`), 400, w
 	}
 	return m
 }
@@ -397,7 +407,8 @@ func TestRandomWrites(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, worldTables)
-	if _, err := r.Operator.PushDraft(ctx, "world", "window: world\nsource: "+dsn+"\nresources: {crew: {from: crew}, boats: {from: boat}, trips: {from: trip}, tags: {from: tag}}\nroles: {all: {may: {\"*\": [read, create, update, delete]}}}\n"); err != nil {
+	if _, err := r.Operator.PushDraft(ctx, "world", "window: world\nsource: "+dsn+"\nresources: {crew: {from: crew}, boats: {from: boat}, "+
+		"trips: {from: trip}, tags: {from: tag}}\nroles: {all: {may: {\"*\": [read, create, update, delete]}}}\n"); err != nil {
 		t.Fatal(err)
 	}
 	conn, err := pgx.Connect(ctx, dsn)
@@ -405,7 +416,8 @@ func TestRandomWrites(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(ctx)
-	p := &player{Rand: rand.New(rand.NewPCG(7, *seed)), w: &world{map[string]sailor{}, map[string]boat{}, map[[2]string]string{}, map[string]bool{}, map[[2]string]bool{}}}
+	p := &player{Rand: rand.New(rand.NewPCG(7, *seed)), w: &world{map[string]sailor{}, map[string]boat{}, map[[2]string]string{},
+		map[string]bool{}, map[[2]string]bool{}}}
 	ids := func(sql string) map[string]int {
 		rows, err := conn.Query(ctx, sql)
 		if err != nil {
@@ -424,15 +436,18 @@ func TestRandomWrites(t *testing.T) {
 		if m.method == "POST" && i%3 == 0 && m.path != "/$batch" {
 			m.headers = append(m.headers, "Idempotency-Key", fmt.Sprint("key-", i))
 		}
-		a := write(t, r, r.Operator.Token, m.method, "/draft/world"+strings.ReplaceAll(m.path, " ", "%20"), m.body, append([]string{"Act-As", "all"}, m.headers...)...)
+		a := write(t, r, r.Operator.Token, m.method, "/draft/world"+strings.ReplaceAll(m.path, " ", "%20"), m.body,
+			append([]string{"Act-As", "all"}, m.headers...)...)
 		if len(m.headers) > 0 && m.headers[0] == "Idempotency-Key" && a.StatusCode < 300 {
-			if again := write(t, r, r.Operator.Token, m.method, "/draft/world"+m.path, m.body, append([]string{"Act-As", "all"}, m.headers...)...); again.StatusCode != a.StatusCode || again.Text != a.Text {
+			if again := write(t, r, r.Operator.Token, m.method, "/draft/world"+m.path, m.body,
+				append([]string{"Act-As", "all"}, m.headers...)...); again.StatusCode != a.StatusCode || again.Text != a.Text {
 				t.Fatalf("%d: repeated: %s %s, before %s %s", i, again.Status, again.Text, a.Status, a.Text)
 			}
 		}
 		outcomes[outcome(t, a)]++
 		if a.StatusCode != m.status {
-			t.Fatalf("%d: %s %s %s %v: %s %s\nwant %d with\n%s", i, m.method, m.path, m.body, m.headers, a.Status, a.Text, m.status, strings.Join(p.w.lines(), "\n"))
+			t.Fatalf("%d: %s %s %s %v: %s %s\nwant %d with\n%s", i, m.method, m.path, m.body, m.headers, a.Status, a.Text, m.status,
+				strings.Join(p.w.lines(), "\n"))
 		}
 		if got := keysOf(t, a); m.shows != nil && !slices.Equal(got, m.shows) {
 			t.Fatalf("%d: %s %s %s shows %v, want %v", i, m.method, m.path, m.body, got, m.shows)
@@ -450,7 +465,8 @@ func TestRandomWrites(t *testing.T) {
 		}
 		slices.Sort(got)
 		if want := p.w.lines(); !slices.Equal(got, want) {
-			t.Fatalf("%d: after %s %s %s (%s %s):\n%s\nwant\n%s", i, m.method, m.path, m.body, a.Status, a.Text, strings.Join(got, "\n"), strings.Join(want, "\n"))
+			t.Fatalf("%d: after %s %s %s (%s %s):\n%s\nwant\n%s", i, m.method, m.path, m.body, a.Status, a.Text, strings.Join(got, "\n"),
+				strings.Join(want, "\n"))
 		}
 	}
 	t.Logf("statuses: %v", outcomes)

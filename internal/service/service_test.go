@@ -75,12 +75,14 @@ func TestRestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	if live.Release != 1 || live.Model.Resource("tugs").Field("built") != nil || draft.Model.Resource("tugs").Field("built") == nil {
-		t.Errorf("release %d; the new column is in live: %v, in the draft: %v", live.Release, live.Model.Resource("tugs").Field("built") != nil, draft.Model.Resource("tugs").Field("built") != nil)
+		t.Errorf("release %d; the new column is in live: %v, in the draft: %v", live.Release, live.Model.Resource("tugs").Field("built") != nil,
+			draft.Model.Resource("tugs").Field("built") != nil)
 	}
 	if row, err := read(t, live, operator, "tugs/1", ""); err != nil || row != `{"id":1,"name":"Bram","bollard_pull_t":54.5}` {
 		t.Errorf("read %s, %v", row, err)
 	}
-	if _, err := service.Start(ctx, service.Options{Records: r.Records, Secret: "another secret of some length"}); err == nil || !strings.Contains(err.Error(), "sealed with another EAGER_SECRET") {
+	if _, err := service.Start(ctx, service.Options{Records: r.Records, Secret: "another secret of some length"}); err == nil ||
+		!strings.Contains(err.Error(), "sealed with another EAGER_SECRET") {
 		t.Errorf("a start with another secret: %v", err)
 	}
 }
@@ -94,8 +96,10 @@ func TestSealed(t *testing.T) {
 	}
 	defer conn.Close(context.Background())
 	var text string
-	if err := conn.QueryRow(context.Background(), `select (select string_agg(s::text, ' ') from eager_window.source s) || (select string_agg(c::text, ' ') from eager_window.client c)
-		|| (select string_agg(o::text, ' ') from eager_window.operator o) || (select string_agg(k::text, ' ') from eager_window.signing_key k)`).Scan(&text); err != nil {
+	if err := conn.QueryRow(context.Background(),
+		`select (select string_agg(s::text, ' ') from eager_window.source s) || (select string_agg(c::text, ' ') from eager_window.client c)
+		|| (select string_agg(o::text, ' ') from eager_window.operator o) || (select string_agg(k::text, ' ')
+		from eager_window.signing_key k)`).Scan(&text); err != nil {
 		t.Fatal(err)
 	}
 	for _, secret := range []string{"postgres://", demo.Password, "saltmere-agent", "706f7374677265733a2f2f" /* postgres:// in hex */} {
@@ -146,9 +150,11 @@ func TestSameShapeOtherValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, tt := range []struct{ query, want string }{
-		{"filter=id%20in%20(1,2)&select=id", "{\"id\":1}\n{\"id\":2}\n"}, {"filter=id%20in%20(3,4,5)&select=id", "{\"id\":3}\n{\"id\":4}\n{\"id\":5}\n"},
+		{"filter=id%20in%20(1,2)&select=id", "{\"id\":1}\n{\"id\":2}\n"},
+		{"filter=id%20in%20(3,4,5)&select=id", "{\"id\":3}\n{\"id\":4}\n{\"id\":5}\n"},
 		{"filter=name%20eq%20'Grey%20Petrel'&select=id&top=1", "{\"id\":3}\n"}, {"filter=name%20eq%20'it''s'&select=id&top=1", ""},
-		{"filter=kind%20eq%20'tanker'%20and%20id%20lt%2012&select=id", "{\"id\":11}\n"}, {"filter=kind%20eq%20'tankr'%20and%20id%20lt%2012&select=id", `did you mean "tanker"?`},
+		{"filter=kind%20eq%20'tanker'%20and%20id%20lt%2012&select=id", "{\"id\":11}\n"},
+		{"filter=kind%20eq%20'tankr'%20and%20id%20lt%2012&select=id", `did you mean "tanker"?`},
 		{"filter=built_on%20eq%201991-03-20&select=id", "{\"id\":1}\n"}, {"filter=built_on%20eq%201991-02-30&select=id", "is no date"},
 	} {
 		got, err := read(t, api, operator, "vessels", tt.query)
@@ -179,7 +185,8 @@ func BenchmarkRead(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	for _, bb := range []struct{ name, path, query string }{{"row", "port_calls/17", ""}, {"20 rows", "port_calls", "top=20"}, {"1000 rows", "port_calls", "top=1000"}} {
+	for _, bb := range []struct{ name, path, query string }{{"row", "port_calls/17", ""}, {"20 rows", "port_calls", "top=20"},
+		{"1000 rows", "port_calls", "top=1000"}} {
 		b.Run(bb.name, func(b *testing.B) {
 			b.ReportAllocs()
 			var rows []byte

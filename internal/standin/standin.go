@@ -80,7 +80,8 @@ func (i *Issuer) serve(r *http.Request) (any, error) {
 	switch r.Method + " " + r.URL.Path {
 	case "GET /jwks.json":
 		private, id := i.Key()
-		key, err := jwkset.NewJWKFromKey(private.Public(), jwkset.JWKOptions{Metadata: jwkset.JWKMetadataOptions{KID: id, ALG: jwkset.AlgRS256, USE: jwkset.UseSig}})
+		key, err := jwkset.NewJWKFromKey(private.Public(),
+			jwkset.JWKOptions{Metadata: jwkset.JWKMetadataOptions{KID: id, ALG: jwkset.AlgRS256, USE: jwkset.UseSig}})
 		if err != nil {
 			return nil, err
 		}

@@ -127,7 +127,8 @@ func (s *Registry) Grant(ctx context.Context, name, role, resource string) (*Gra
 		return nil, err
 	}
 	known := api.Model.Role(role)
-	out := &GrantView{Role: role, About: known.About, Resource: resource, Claims: claimViews(known), Limits: append([]string{}, limitsOf(known.Limits)...), Operations: []OperationView{}, Warnings: []string{}}
+	out := &GrantView{Role: role, About: known.About, Resource: resource, Claims: claimViews(known),
+		Limits: append([]string{}, limitsOf(known.Limits)...), Operations: []OperationView{}, Warnings: []string{}}
 	switch {
 	case own:
 		out.From = resource
@@ -171,11 +172,13 @@ func (s *Registry) crossing(ctx context.Context, name, role, resource string) (*
 		return nil, nil, nil, err
 	}
 	if api.Model.Role(role) == nil {
-		return nil, nil, nil, fault.New(fault.NotFound, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames()))
+		return nil, nil, nil, fault.New(fault.NotFound, "role.unknown", "there is no role %q%s", role,
+			fault.Suggest(role, api.Policy.RoleNames()))
 	}
 	r := api.Model.Resource(resource)
 	if r == nil {
-		return nil, nil, nil, fault.New(fault.NotFound, "resource.unknown", "there is no resource %q%s", resource, fault.Suggest(resource, api.Model.ResourceNames()))
+		return nil, nil, nil, fault.New(fault.NotFound, "resource.unknown", "there is no resource %q%s", resource,
+			fault.Suggest(resource, api.Model.ResourceNames()))
 	}
 	scope, err := api.Policy.Scope(access.Caller{Subject: "lights", Roles: []string{role}})
 	return api, scope, r, err

@@ -118,7 +118,8 @@ func (s *Registry) ModelOf(ctx context.Context, name string) (*ModelView, error)
 }
 
 func viewOf(r *model.Resource) ResourceView {
-	v := ResourceView{Name: r.Name, About: r.About, Key: []string{}, Operations: []string{}, Fields: []FieldView{}, Relations: []RelationView{}}
+	v := ResourceView{Name: r.Name, About: r.About, Key: []string{}, Operations: []string{}, Fields: []FieldView{},
+		Relations: []RelationView{}}
 	for _, k := range r.Key {
 		v.Key = append(v.Key, k.Name)
 	}

@@ -56,14 +56,17 @@ func (s *Registry) Why(ctx context.Context, name string, q Question) (*Reason, e
 	}
 	r := api.Model.Resource(q.Resource)
 	if r == nil {
-		return nil, fault.New(fault.Invalid, "resource.unknown", "there is no resource %q%s", q.Resource, fault.Suggest(q.Resource, api.Model.ResourceNames())).On("resource")
+		return nil, fault.New(fault.Invalid, "resource.unknown", "there is no resource %q%s", q.Resource,
+			fault.Suggest(q.Resource, api.Model.ResourceNames())).On("resource")
 	}
 	op := window.Operation(q.Operation)
 	if !slices.Contains(window.Operations, op) {
-		return nil, fault.New(fault.Invalid, "operation.unknown", "there is no operation %q; there is read, create, update, delete", q.Operation).On("operation")
+		return nil, fault.New(fault.Invalid, "operation.unknown", "there is no operation %q; there is read, create, update, delete",
+			q.Operation).On("operation")
 	}
 	if q.Field != "" && r.Field(q.Field) == nil {
-		return nil, fault.New(fault.Invalid, "field.unknown", "%s has no field %q%s", r.Name, q.Field, fault.Suggest(q.Field, r.FieldNames())).On("field")
+		return nil, fault.New(fault.Invalid, "field.unknown", "%s has no field %q%s", r.Name, q.Field,
+			fault.Suggest(q.Field, r.FieldNames())).On("field")
 	}
 	if len(q.Roles) == 0 {
 		return nil, fault.New(fault.Invalid, "role.missing", "say as which role: %s", strings.Join(api.Policy.RoleNames(), ", ")).On("roles")
@@ -72,7 +75,8 @@ func (s *Registry) Why(ctx context.Context, name string, q Question) (*Reason, e
 	var first *Reason
 	for _, role := range q.Roles {
 		if api.Model.Role(role) == nil {
-			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role, fault.Suggest(role, api.Policy.RoleNames())).On("roles")
+			return nil, fault.New(fault.Invalid, "role.unknown", "there is no role %q%s", role,
+				fault.Suggest(role, api.Policy.RoleNames())).On("roles")
 		}
 		c := access.Caller{Subject: "why", Roles: []string{role}, Claims: q.Claims}
 		scope, err := api.Scope(c)
@@ -109,14 +113,16 @@ func (w *why) reason() (*Reason, error) {
 	deed := fmt.Sprintf("%s %s", w.op, strings.Join(append([]string{r.Name}, w.asked.Key...), "/"))
 	d := w.scope.For(w.op, r)
 	if d == nil {
-		out := &Reason{Says: fmt.Sprintf("%s may not %s: nothing grants it.", w.scope.Name, deed), Change: fmt.Sprintf("add %s to %s", w.op, place)}
+		out := &Reason{Says: fmt.Sprintf("%s may not %s: nothing grants it.", w.scope.Name, deed),
+			Change: fmt.Sprintf("add %s to %s", w.op, place)}
 		if !r.Can(w.op) {
 			out.Says = fmt.Sprintf("Nobody may %s: %s is a %s, and offers less.", deed, r.Name, r.Kind())
 			out.Change = ""
 		}
 		return out, nil
 	}
-	out := &Reason{May: true, Says: fmt.Sprintf("%s may %s.", w.scope.Name, deed), Grant: place + "." + string(w.op), Line: d.Pos.Line, Fields: d.Names(r, w.op)}
+	out := &Reason{May: true, Says: fmt.Sprintf("%s may %s.", w.scope.Name, deed), Grant: place + "." + string(w.op), Line: d.Pos.Line,
+		Fields: d.Names(r, w.op)}
 	if d.Rule != nil {
 		out.Rule = d.Rule.Text
 	}
@@ -137,7 +143,8 @@ func (w *why) reason() (*Reason, error) {
 		case w.op != window.Read && field.ReadOnly:
 			out.Says, out.Change = fmt.Sprintf("Nobody may send %s: the database fills it.", f), ""
 		case d.Presets(field):
-			out.Says, out.Change = fmt.Sprintf("%s can't send %s: the service sets it.", w.scope.Name, f), fmt.Sprintf("take %s out of set in %s", f, out.Grant)
+			out.Says, out.Change = fmt.Sprintf("%s can't send %s: the service sets it.", w.scope.Name, f),
+				fmt.Sprintf("take %s out of set in %s", f, out.Grant)
 		}
 	}
 	return out, nil

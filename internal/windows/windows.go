@@ -135,7 +135,8 @@ func (s *Registry) SaveDraft(ctx context.Context, name, document, by string) (*W
 		return nil, err
 	}
 	if b.policy.Model().Name != name {
-		return nil, fault.New(fault.Invalid, "window.other", "the document is of window %q, but it was sent as the draft of %q", b.policy.Model().Name, name)
+		return nil, fault.New(fault.Invalid, "window.other", "the document is of window %q, but it was sent as the draft of %q",
+			b.policy.Model().Name, name)
 	}
 	err = s.records.SaveDraft(ctx, name, document, by, false)
 	if errors.Is(err, records.ErrNone) {
@@ -162,7 +163,8 @@ func (s *Registry) Publish(ctx context.Context, name, note, by string) (number i
 		return 0, err
 	}
 	if w.LiveRelease > 0 && w.Draft == w.LiveDocument {
-		return 0, fault.New(fault.Conflict, "release.same", "the draft of %q is the same as release %d, which is live; there is nothing to publish", name, w.LiveRelease)
+		return 0, fault.New(fault.Conflict, "release.same",
+			"the draft of %q is the same as release %d, which is live; there is nothing to publish", name, w.LiveRelease)
 	}
 	b, err := s.bind(ctx, []byte(w.Draft))
 	if err != nil {

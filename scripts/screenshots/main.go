@@ -32,8 +32,11 @@ var pages = []struct {
 	query               url.Values
 }{
 	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "agent_id": {"3"},
-		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq 'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
-	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"}, "q": {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"}, "body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}},
+		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq " +
+			"'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
+	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"},
+		"q":    {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"},
+		"body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}},
 	{"lights.png", "/lights/saltmere", "dark", url.Values{"role": {"agent"}, "resource": {"port_calls"}, "agent_id": {"3"}}},
 	{"callers.png", "/callers/saltmere", "dark", url.Values{"account": {"ada@board.example"}}},
 	{"ask-light.png", "/ask/saltmere", "light", url.Values{"q": {"/vessels?filter=kind eq 'tanker'&expand=agent(select=name)&top=20"}}},
@@ -49,8 +52,10 @@ var commands = []struct {
 	{"access-terminal.png", []string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "read", "port_calls", "17"}},
 	{"lights-terminal.png", []string{"access", "show"}},
 	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
-	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
-	{"plan-terminal.png", []string{"ask", "saltmere", "/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
+	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta " +
+		"desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
+	{"plan-terminal.png", []string{"ask", "saltmere",
+		"/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
 	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
 }
 
@@ -90,13 +95,15 @@ func run() error {
 	for _, p := range pages {
 		address := base + p.address + "?" + p.query.Encode()
 		if err := chromedp.Do(ctx, keepMode(p.mode),
-			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch], [data-part=grant], [data-part=caller]`), shot(p.file)); err != nil {
+			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch], [data-part=grant], [data-part=caller]`),
+			shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
 	}
 	for _, c := range commands {
 		out, _ := exec.Command("bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
-		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))), picture(c.file, chromedp.Screenshot(`pre`))); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))),
+			picture(c.file, chromedp.Screenshot(`pre`))); err != nil {
 			return fmt.Errorf("%s: %w", c.file, err)
 		}
 	}
@@ -106,11 +113,13 @@ func run() error {
 // callers are two people, of whom one has just asked for something.
 func callers(ctx context.Context, base string) error {
 	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
-	ada, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "ada@board.example", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3}})
+	ada, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "ada@board.example", Roles: []string{"agent"},
+		Claims: map[string]any{"agent_id": 3}})
 	if err != nil {
 		return err
 	}
-	if _, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "bo@board.example", Roles: []string{"pilot", "agent"}, Claims: map[string]any{"agent_id": 4, "pilot_id": demo.Pilot}}); err != nil {
+	if _, err := s.AddAccount(ctx, demo.Window, identity.NewAccount{Email: "bo@board.example", Roles: []string{"pilot", "agent"},
+		Claims: map[string]any{"agent_id": 4, "pilot_id": demo.Pilot}}); err != nil {
 		return err
 	}
 	body, err := json.Marshal(identity.Credentials{Email: ada.Email, Password: ada.Password})
@@ -147,7 +156,8 @@ func shot(file string) chromedp.Action[chromedp.Void] {
 
 func picture(file string, take chromedp.Action[[]byte]) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
-		if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise), chromedp.Sleep(400*time.Millisecond)); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise),
+			chromedp.Sleep(400*time.Millisecond)); err != nil {
 			return err
 		}
 		picture, err := chromedp.Run(ctx, take)
@@ -173,6 +183,8 @@ func terminal(args []string, out string) string {
 	if lines := strings.Split(out, "\n"); len(lines) > mostLines {
 		out = strings.Join(lines[:mostLines], "\n") + "\n…"
 	}
-	return `<body style="margin:0;background:#0f1720;color:#e9e6dc;font:13px/1.5 'DejaVu Sans Mono',monospace"><pre style="padding:20px;margin:0;white-space:pre-wrap">` +
-		`<span style="color:#7cc9a8">$</span> eager ` + html.EscapeString(strings.Join(quoted, " ")) + "\n" + html.EscapeString(out) + `</pre></body>`
+	return `<body style="margin:0;background:#0f1720;color:#e9e6dc;font:13px/1.5 'DejaVu Sans Mono',` +
+		`monospace"><pre style="padding:20px;margin:0;white-space:pre-wrap">` +
+		`<span style="color:#7cc9a8">$</span> eager ` + html.EscapeString(strings.Join(quoted, " ")) + "\n" + html.EscapeString(out) +
+		`</pre></body>`
 }

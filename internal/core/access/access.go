@@ -129,7 +129,8 @@ func (b *binder) wrong(at window.Pos, what string, err error) {
 }
 
 func (b *binder) scope(role *model.Role) *Scope {
-	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, Limits: role.Limits, model: b.model, views: b.views, decisions: map[window.Operation][]*Decision{}}
+	s := &Scope{Name: role.Name, Anonymous: role.Anonymous, Claims: role.Claims, Limits: role.Limits, model: b.model, views: b.views,
+		decisions: map[window.Operation][]*Decision{}}
 	for _, op := range window.Operations {
 		s.decisions[op] = make([]*Decision, len(b.model.Resources)+len(b.model.Parts))
 		for _, r := range b.model.Resources {
@@ -248,7 +249,8 @@ func (p *Policy) Scope(c Caller) (*Scope, error) {
 		if role := p.model.AnonymousRole(); role != nil {
 			return p.roles[role.Name], nil
 		}
-		return nil, &fault.Fault{Kind: fault.Unauthenticated, Code: "token.missing", Message: "this API answers only callers with a token; send it as \"Authorization: Bearer …\""}
+		return nil, &fault.Fault{Kind: fault.Unauthenticated, Code: "token.missing",
+			Message: "this API answers only callers with a token; send it as \"Authorization: Bearer …\""}
 	}
 	known := make([]*model.Role, 0, len(c.Roles))
 	names := ""
@@ -309,7 +311,8 @@ func (s *Scope) Granted(op window.Operation) []string {
 // Refuse says that the role may not do the operation on the resource, and what it may.
 func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	if !r.Can(op) {
-		return fault.NotAllowed("operation.impossible", r.Methods(true, true), "%s can't be used to %s rows: it is a %s, and offers %s", r.Name, op, r.Kind(), offered(r)).On(r.Name)
+		return fault.NotAllowed("operation.impossible", r.Methods(true, true), "%s can't be used to %s rows: it is a %s, and offers %s", r.Name,
+			op, r.Kind(), offered(r)).On(r.Name)
 	}
 	may := "it may " + string(op) + " " + strings.Join(s.Granted(op), ", ")
 	if len(s.Granted(op)) == 0 {
@@ -317,7 +320,8 @@ func (s *Scope) Refuse(op window.Operation, r *model.Resource) error {
 	}
 	if s.Anonymous {
 		return &fault.Fault{Kind: fault.Unauthenticated, Code: "access.denied", Target: r.Name,
-			Message: fmt.Sprintf("without a token the role is %q, which may not %s %s; %s. Send a token of a role that may as \"Authorization: Bearer …\"", s.Name, op, r.Name, may)}
+			Message: fmt.Sprintf("without a token the role is %q, which may not %s %s; %s. Send a token of a role that may as \"Authorization: "+
+				"Bearer …\"", s.Name, op, r.Name, may)}
 	}
 	return &fault.Fault{Kind: fault.Forbidden, Code: "access.denied", Target: r.Name,
 		Message: fmt.Sprintf("role %q may not %s %s; %s", s.Name, op, r.Name, may)}
@@ -351,7 +355,8 @@ func (s *Scope) refuseField(f *model.Field) error {
 // filter or order, also those of relations. It returns the query without what it means only as far as it may be read.
 func (s *Scope) Check(q *query.Query) (*query.Query, error) {
 	if deep := q.Depth(); s.Limits.Depth > 0 && deep > s.Limits.Depth {
-		return nil, fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name, s.Limits.Depth)
+		return nil, fault.New(fault.Forbidden, "limit.depth", "the request goes %d relations deep; role %q may go %d deep", deep, s.Name,
+			s.Limits.Depth)
 	}
 	return s.restricted(q)
 }
@@ -576,9 +581,12 @@ func (s *Scope) CheckTie(rel *model.Relation) error {
 		case f == nil:
 			return fault.New(fault.Unsupported, "link.hidden", "the fields behind %s are not shown here, so it can't be written", rel.Name)
 		case f.InKey:
-			return fault.New(fault.Conflict, "link.required", "%s is part of the key of %s, so its rows can't be tied to others, or be without one; nothing was changed", f.Name, holder.Name).On(f.Name)
+			return fault.New(fault.Conflict, "link.required",
+				"%s is part of the key of %s, so its rows can't be tied to others, or be without one; nothing was changed", f.Name,
+				holder.Name).On(f.Name)
 		case !d.Takes(f):
-			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the rows", s.Name, f.Name, holder.Name).On(f.Name)
+			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the rows", s.Name, f.Name,
+				holder.Name).On(f.Name)
 		}
 	}
 	return nil
@@ -605,7 +613,8 @@ func (s *Scope) CheckClaims(claims map[string]any) error {
 func ClaimValue(claims map[string]any, name string, t *model.Type) (any, error) {
 	raw, ok := claims[name]
 	if !ok || raw == nil {
-		return nil, fault.New(fault.Forbidden, "claim.missing", "the caller has no claim %q, which its role needs; an operator of this API gives it, or the issuer of the token", name).On(name)
+		return nil, fault.New(fault.Forbidden, "claim.missing",
+			"the caller has no claim %q, which its role needs; an operator of this API gives it, or the issuer of the token", name).On(name)
 	}
 	var text string
 	switch raw := raw.(type) {

@@ -24,16 +24,19 @@ func TestCheck(t *testing.T) {
 		want              string // "" allowed
 	}{
 		{"board", "arrivals_board", "filter=status eq 'expected' and vessel/flag eq 'NO' and tug_count gt 1&orderby=eta", 0, ""},
-		{"board", "vessels", "", fault.Unauthenticated, `without a token the role is "board", which may not read vessels; it may read arrivals_board`},
+		{"board", "vessels", "", fault.Unauthenticated,
+			`without a token the role is "board", which may not read vessels; it may read arrivals_board`},
 		{"board", "port_calls", "filter=vessel/name eq 'x'", fault.Unauthenticated, `may not read port_calls`},
-		{"pilot", "port_calls", "select=remarks", fault.Forbidden, `role "pilot" may not read remarks of port_calls; it may read id, vessel_id, berth_code, status, eta`},
+		{"pilot", "port_calls", "select=remarks", fault.Forbidden,
+			`role "pilot" may not read remarks of port_calls; it may read id, vessel_id, berth_code, status, eta`},
 		{"agent", "port_calls", "expand=vessel,tugs,due", 0, ""},
 		{"agent", "port_calls", "select=remarks", fault.Forbidden, `role "agent" may not read remarks of port_calls`},
 		{"agent", "port_calls", "filter=contains(tolower(remarks),'ice')", fault.Forbidden, `may not read remarks`},
 		{"agent", "port_calls", "filter=id in (1,2) and not (remarks in ('a',null))", fault.Forbidden, `may not read remarks`},
 		{"agent", "port_calls", "orderby=remarks", fault.Forbidden, `may not read remarks`},
 		{"agent", "berths", "expand=port_calls(filter=remarks eq null)", fault.Forbidden, `may not read remarks`},
-		{"agent", "port_calls", "expand=inspections", fault.Forbidden, `role "agent" may not read inspections; it may read vessels, berths, port_calls, tugs, dues, tide_readings, weather_log`},
+		{"agent", "port_calls", "expand=inspections", fault.Forbidden,
+			`role "agent" may not read inspections; it may read vessels, berths, port_calls, tugs, dues, tide_readings, weather_log`},
 		{"pilot", "vessels", "filter=agent_id eq 3", fault.Forbidden, `may not read agent_id of vessels`},
 		{"office", "dues", "", fault.Forbidden, `role "office" may not read dues`},
 		{"harbour_master", "dues", "expand=port_call(expand=vessel(expand=agent))", 0, ""},
@@ -57,10 +60,13 @@ func TestCheck(t *testing.T) {
 }
 
 func TestRulesAreCompiled(t *testing.T) {
-	const head = "window: w\nsource: s\nresources: {vessels: {from: harbour.vessel}, agents: {from: harbour.agent}}\nroles:\n  r:\n    claims: {agent_id: integer}\n    may:\n      vessels:\n        read: "
+	const head = "window: w\nsource: s\nresources: {vessels: {from: harbour.vessel}, " +
+		"agents: {from: harbour.agent}}\nroles:\n  r:\n    claims: {agent_id: integer}\n    may:\n      vessels:\n        read: "
 	tests := []struct{ grant, want string }{
-		{"{rows: agent_id eq @caller/agent}", `line 9, column 22: role r, read of vessels: the role has no claim "agent" in rows at 13; there is "agent_id"`},
-		{"{rows: agent_id eq @caller/agentid}", `line 9, column 22: role r, read of vessels: the role has no claim "agentid" in rows at 13; did you mean "agent_id"?`},
+		{"{rows: agent_id eq @caller/agent}",
+			`line 9, column 22: role r, read of vessels: the role has no claim "agent" in rows at 13; there is "agent_id"`},
+		{"{rows: agent_id eq @caller/agentid}",
+			`line 9, column 22: role r, read of vessels: the role has no claim "agentid" in rows at 13; did you mean "agent_id"?`},
 		{"{rows: \"kind eq 'boat'\"}", `"boat" is none of the values`},
 		{"{rows: agent_idd eq 3}", `unknown field "agent_idd" in rows at 1`},
 		{"{rows: name}", `a condition is expected`},
@@ -97,7 +103,8 @@ func TestClaims(t *testing.T) {
 			t.Errorf("%v: got %v, want %q", tt.claims, err, tt.want)
 		}
 	}
-	if _, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agnet"}}); err == nil || !strings.Contains(err.Error(), `did you mean "agent"?`) {
+	if _, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agnet"}}); err == nil ||
+		!strings.Contains(err.Error(), `did you mean "agent"?`) {
 		t.Errorf("an unknown role: %v", err)
 	}
 }

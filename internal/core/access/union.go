@@ -225,7 +225,8 @@ func (d *Decision) MaskOf(f *model.Field) int {
 func widest(a, b window.Limits) window.Limits {
 	w := window.Limits{Rows: wider(a.Rows, b.Rows), Depth: wider(a.Depth, b.Depth), Cost: wider(a.Cost, b.Cost), Time: wider(a.Time, b.Time),
 		Requests: a.Requests, Concurrent: wider(a.Concurrent, b.Concurrent)}
-	if b.Requests.Count == 0 || a.Requests.Count > 0 && float64(b.Requests.Count)/b.Requests.Per.Seconds() > float64(a.Requests.Count)/a.Requests.Per.Seconds() {
+	if b.Requests.Count == 0 || a.Requests.Count > 0 &&
+		float64(b.Requests.Count)/b.Requests.Per.Seconds() > float64(a.Requests.Count)/a.Requests.Per.Seconds() {
 		w.Requests = b.Requests
 	}
 	return w

@@ -61,7 +61,9 @@ func (w *warner) views(role *model.Role) {
 		}
 		for _, seen := range append([]*model.Resource{view}, w.model.Parts...) {
 			if of := seen.View.Of; seen.View.Top == view && limited(of) {
-				w.at(g.Pos, "view.rows", view.Name, "role %s may read only some rows of %s, but %s shows it those of all; if that is not meant, give the grant on %s rows of its own", role.Name, of.Name, view.Name, view.Name)
+				w.at(g.Pos, "view.rows", view.Name,
+					"role %s may read only some rows of %s, but %s shows it those of all; if that is not meant, give the grant on %s rows of its own",
+					role.Name, of.Name, view.Name, view.Name)
 			}
 		}
 	}
@@ -78,7 +80,8 @@ func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.
 			for row := e.Row; row != nil && row.Parent != nil; row = row.Parent {
 				if s.For(window.Read, row.Resource) == nil && !unread[row.Resource] {
 					unread[row.Resource] = true
-					w.at(d.Pos, "rule.reaches", r.Name, "%s: the rows depend on %s, which the role may not read; which rows it sees tells something of them", what, row.Resource.Name)
+					w.at(d.Pos, "rule.reaches", r.Name,
+						"%s: the rows depend on %s, which the role may not read; which rows it sees tells something of them", what, row.Resource.Name)
 				}
 			}
 		case *query.Quantifier, *query.Count, *query.ElementOf:
@@ -94,7 +97,8 @@ func (w *warner) rule(role *model.Role, s *Scope, op window.Operation, r *model.
 		return
 	}
 	if f := unindexed(d.Rule); f != nil && f.Resource.Table.RowEstimate > large {
-		w.at(d.Pos, "rule.slow", r.Name, "%s: the rule compares %s, which no index begins with; %s has about %d rows", what, f.Name, r.Name, f.Resource.Table.RowEstimate)
+		w.at(d.Pos, "rule.slow", r.Name, "%s: the rule compares %s, which no index begins with; %s has about %d rows", what, f.Name, r.Name,
+			f.Resource.Table.RowEstimate)
 	}
 }
 
@@ -166,7 +170,8 @@ func (w *warner) secrets() {
 			}
 			for _, role := range w.model.Roles {
 				if g := role.Grants[r][window.Read]; g != nil && g.Fields[f.Index] {
-					w.at(g.Pos, "field.secret", f.Name, "role %s may read %s of %s, which looks like a secret; if it is one, say %s: {expose: false}", role.Name, f.Name, r.Name, f.Column.Name)
+					w.at(g.Pos, "field.secret", f.Name, "role %s may read %s of %s, which looks like a secret; if it is one, say %s: {expose: false}",
+						role.Name, f.Name, r.Name, f.Column.Name)
 				}
 			}
 		}

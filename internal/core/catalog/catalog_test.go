@@ -16,7 +16,8 @@ func TestFind(t *testing.T) {
 	text := &catalog.Type{Kind: catalog.Scalar, Name: "text"}
 	code := &catalog.Type{Kind: catalog.Domain, Element: &catalog.Type{Kind: catalog.Domain, Element: text}}
 	view := &catalog.Table{Schema: "s", Name: "v", Kind: catalog.View}
-	c := &catalog.Catalog{Tables: []*catalog.Table{view, {Schema: "S", Name: "T t", Kind: catalog.Base, Columns: []*catalog.Column{{Name: "c", Type: code}}}}}
+	c := &catalog.Catalog{Tables: []*catalog.Table{view, {Schema: "S", Name: "T t", Kind: catalog.Base,
+		Columns: []*catalog.Column{{Name: "c", Type: code}}}}}
 	if c.Find("s", "T t") != nil || c.Find("S", "T t") == nil || c.Find("s", "v") != view {
 		t.Error("tables are found by other names than their own")
 	}

@@ -113,20 +113,33 @@ func TestCompile(t *testing.T) {
 		{"a link is removed that the far row holds", "harbour_master", "DELETE", "berths/N05/port_calls/$ref", "port_calls/17"},
 		{"a link is removed that can't be", "harbour_master", "DELETE", "vessels/3/port_calls/$ref", "port_calls/17"},
 		{"a link to another kind of row", "harbour_master", "POST", "port_calls/17/tugs/$ref", "vessels/3"},
-		{"new rows in a new row", "harbour_master", "POST", "port_calls", `{` + call + `,"vessel":{"name":"Ada","imo_number":"9999901","flag":"NO","kind":"cargo","gross_tonnage":5,"agent":{"@id":"agents/3"}},
-			"tugs":[{"@id":"tugs/3"},{"name":"Zara","bollard_pull_t":9}],"cargo_items":[{"description":"Oats","hs_code":"100400","tonnes":12.5},{"description":"Rye","hs_code":"100200","tonnes":1}],"due":{"amount":5}}`},
-		{"sets in a change", "harbour_master", "PATCH", "port_calls/17", `{"berth":null,"tugs":[{"@id":"tugs/3"},{"@id":"tugs/4","bollard_pull_t":44}],"cargo_items":[{"id":5,"tonnes":1},{"description":"Rye","hs_code":"100200","tonnes":1}],"due":{"amount":99}}`},
-		{"deltas in a change", "harbour_master", "PATCH", "port_calls/17", `{"tugs@delta":[{"@removed":{"reason":"changed"},"@id":"tugs/3"},{"@id":"tugs/4"}],"cargo_items@delta":[{"@removed":{"reason":"deleted"},"id":5,"@etag":"W/\"7\""},{"id":6,"tonnes":2,"@etag":"W/\"8\""}]}`},
-		{"rows that come and go by their key", "harbour_master", "PATCH", "port_calls/17", `{"berth":{"code":"Q77","quay":"New","length_m":90,"max_draught_m":6},"pilotages":[{"pilot_id":"` + pilot + `","direction":"inbound"}]}`},
+		{"new rows in a new row", "harbour_master", "POST", "port_calls", `{` + call +
+			`,"vessel":{"name":"Ada","imo_number":"9999901","flag":"NO","kind":"cargo","gross_tonnage":5,"agent":{"@id":"agents/3"}},
+			"tugs":[{"@id":"tugs/3"},{"name":"Zara","bollard_pull_t":9}],"cargo_items":[{"description":"Oats","hs_code":"100400","tonnes":12.5},
+			{"description":"Rye","hs_code":"100200","tonnes":1}],"due":{"amount":5}}`},
+		{"sets in a change", "harbour_master", "PATCH", "port_calls/17", `{"berth":null,"tugs":[{"@id":"tugs/3"},{"@id":"tugs/4",` +
+			`"bollard_pull_t":44}],"cargo_items":[{"id":5,"tonnes":1},{"description":"Rye","hs_code":"100200","tonnes":1}],"due":{"amount":99}}`},
+		{"deltas in a change", "harbour_master", "PATCH", "port_calls/17", `{"tugs@delta":[{"@removed":{"reason":"changed"},"@id":"tugs/3"},` +
+			`{"@id":"tugs/4"}],"cargo_items@delta":[{"@removed":{"reason":"deleted"},"id":5,"@etag":"W/\"7\""},{"id":6,"tonnes":2,` +
+			`"@etag":"W/\"8\""}]}`},
+		{"rows that come and go by their key", "harbour_master", "PATCH", "port_calls/17",
+			`{"berth":{"code":"Q77","quay":"New","length_m":90,"max_draught_m":6},"pilotages":[{"pilot_id":"` + pilot +
+				`","direction":"inbound"}]}`},
 		{"what the row leads to now", "harbour_master", "PATCH", "port_calls/17", `{"vessel":{"flag":"IS","agent":{"phone":"5"}}}`},
-		{"a row taken out of a relation that it holds", "harbour_master", "PATCH", "berths/N05", `{"port_calls@delta":[{"@removed":{"reason":"changed"},"id":17}]}`},
-		{"a row that can't be without the one around it", "harbour_master", "PATCH", "vessels/3", `{"port_calls@delta":[{"@removed":{"reason":"changed"},"id":17}]}`},
-		{"a field that the relation gives is another", "harbour_master", "POST", "port_calls", `{` + call + `,"vessel_id":4,"vessel":{"@id":"vessels/3"}}`},
+		{"a row taken out of a relation that it holds", "harbour_master", "PATCH", "berths/N05",
+			`{"port_calls@delta":[{"@removed":{"reason":"changed"},"id":17}]}`},
+		{"a row that can't be without the one around it", "harbour_master", "PATCH", "vessels/3",
+			`{"port_calls@delta":[{"@removed":{"reason":"changed"},"id":17}]}`},
+		{"a field that the relation gives is another", "harbour_master", "POST", "port_calls", `{` + call +
+			`,"vessel_id":4,"vessel":{"@id":"vessels/3"}}`},
 		{"null where there must be a row", "harbour_master", "POST", "port_calls", `{` + call + `,"vessel":null}`},
-		{"rows that the role may not change", "office", "PATCH", "port_calls/17", `{"cargo_items@delta":[{"@removed":{"reason":"deleted"},"id":5}]}`},
+		{"rows that the role may not change", "office", "PATCH", "port_calls/17",
+			`{"cargo_items@delta":[{"@removed":{"reason":"deleted"},"id":5}]}`},
 		{"ties that the role may not make", "agent", "PATCH", "port_calls/17", `{"eta":"2026-07-09T12:00:00Z","tugs":[{"@id":"tugs/3"}]}`},
-		{"a delta", "harbour_master", "PATCH", "berths", `{"value":[{"@id":"berths/N05","quay":"North"},{"code":"Q78","quay":"New","length_m":9,"max_draught_m":6},{"code":"Q79"},{"@removed":{"reason":"deleted"},"code":"N06"}]}`},
-		{"a delta that names a row twice", "harbour_master", "PATCH", "berths", `{"value":[{"@id":"berths/N05","quay":"North"},{"code":"N05","quay":"South"}]}`},
+		{"a delta", "harbour_master", "PATCH", "berths", `{"value":[{"@id":"berths/N05","quay":"North"},{"code":"Q78","quay":"New",` +
+			`"length_m":9,"max_draught_m":6},{"code":"Q79"},{"@removed":{"reason":"deleted"},"code":"N06"}]}`},
+		{"a delta that names a row twice", "harbour_master", "PATCH", "berths",
+			`{"value":[{"@id":"berths/N05","quay":"North"},{"code":"N05","quay":"South"}]}`},
 	} {
 		scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{tt.role}})
 		if err != nil {
@@ -166,7 +179,8 @@ func TestStepsDoNotGrow(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, n := range []int{1, 7, 300} {
-		item := `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5,"berth":{"@id":"berths/N05"},"cargo_items":[{"description":"Oats","hs_code":"100400","tonnes":1}],"tugs":[{"@id":"tugs/3"}]}`
+		item := `{"eta":"2026-07-09T12:00:00Z","draught_m":5.5,"berth":{"@id":"berths/N05"},"cargo_items":[{"description":"Oats",` +
+			`"hs_code":"100400","tonnes":1}],"tugs":[{"@id":"tugs/3"}]}`
 		c, err := compile(m, scope, "PATCH", "vessels/3", `{"port_calls@delta":[`+strings.TrimSuffix(strings.Repeat(item+",", n), ",")+`]}`)
 		if err != nil {
 			t.Fatal(err)
@@ -191,11 +205,14 @@ func TestMust(t *testing.T) {
 		{change.Must{Field: vessel, At: "tugs/0"}, text("4"), text("3"), "value.path tugs/0/vessel_id: the row around it says 4; leave it out"},
 		{change.Must{Field: vessel, At: "tugs/0"}, text("4"), nil, "value.path tugs/0/vessel_id: the row around it says 4; leave it out"},
 		{change.Must{Field: vessel, At: "tugs/0"}, nil, text("3"), "value.path tugs/0/vessel_id: the row around it says null; leave it out"},
-		{change.Must{Field: berth, At: "tugs/0"}, text(`N"5`), text("3"), `value.path tugs/0/berth_code: the row around it says "N\"5"; leave it out`},
+		{change.Must{Field: berth, At: "tugs/0"}, text(`N"5`), text("3"),
+			`value.path tugs/0/berth_code: the row around it says "N\"5"; leave it out`},
 		{change.Must{Field: vessel}, text("4"), text("3"), "value.path vessel_id: the path says 4, the body 3; leave it out"},
-		{change.Must{Reason: change.SameKey, Field: vessel}, text("4"), text("3"), "link.key vessel_id is part of the key of rows/1, so the row can't be taken from another one; nothing was changed"},
+		{change.Must{Reason: change.SameKey, Field: vessel}, text("4"), text("3"),
+			"link.key vessel_id is part of the key of rows/1, so the row can't be taken from another one; nothing was changed"},
 		{change.Must{Reason: change.SameKey, Field: vessel}, nil, nil, ""},
-		{change.Must{Reason: change.NotNull, Field: vessel, At: "vessel"}, nil, nil, "link.required vessel: a row of port_calls can't be without vessel_id; link it to another row; nothing was changed"},
+		{change.Must{Reason: change.NotNull, Field: vessel, At: "vessel"}, nil, nil,
+			"link.required vessel: a row of port_calls can't be without vessel_id; link it to another row; nothing was changed"},
 		{change.Must{Reason: change.NotNull, Field: vessel, At: "vessel"}, text("3"), nil, ""},
 	} {
 		got := ""

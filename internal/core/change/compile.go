@@ -388,7 +388,8 @@ func (c *Compiler) releasable(rel *model.Relation) error {
 }
 
 func required(f *model.Field) error {
-	return fault.New(fault.Conflict, "link.required", "a row of %s can't be without %s: link it to another one, or delete it; nothing was changed", f.Resource.Name, f.Name).On(f.Name)
+	return fault.New(fault.Conflict, "link.required",
+		"a row of %s can't be without %s: link it to another one, or delete it; nothing was changed", f.Resource.Name, f.Name).On(f.Name)
 }
 
 // junction adds the steps of a relation through a junction.
@@ -399,7 +400,8 @@ func (c *Compiler) junction(rel *model.Relation, nodes []*node) {
 	release := &Step{Op: Release, Resource: rel.To, Relation: rel, Refused: c.Scope.CheckTie(rel)}
 	under(rel, nodes, func(n *node, ne *payload.Nested) {
 		if slices.Contains(rel.OwnFields(), nil) {
-			c.refuse(fault.New(fault.Unsupported, "link.hidden", "the fields behind this relation are not shown here, so it can't be written"), within(n.at, rel.Name))
+			c.refuse(fault.New(fault.Unsupported, "link.hidden", "the fields behind this relation are not shown here, so it can't be written"),
+				within(n.at, rel.Name))
 			return
 		}
 		near := c.keyValues(n)
@@ -464,7 +466,8 @@ func (c *Compiler) item(rel *model.Relation, it *payload.Item, parent *node, giv
 	case it.Key != nil:
 		n.key = c.key(n.resource, it, gives)
 	case it.Current && !parent.fresh:
-		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent)}, {Resource: rel.To, Via: rel}}, Optional: true}
+		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent)}, {Resource: rel.To, Via: rel}},
+			Optional: true}
 		n.key = references(n)
 	default:
 		n.fresh = true
@@ -513,7 +516,8 @@ func (c *Compiler) unchangeable(it *payload.Item, r *model.Resource, gives []sup
 	}
 	for _, s := range gives {
 		if !s.field.InKey && !d.Takes(s.field) {
-			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the row to the one around it", c.Scope.Name, s.field.Name, r.Name)
+			return fault.New(fault.Forbidden, "access.field", "role %q may not update %s of %s, which ties the row to the one around it",
+				c.Scope.Name, s.field.Name, r.Name)
 		}
 	}
 	return nil
@@ -521,7 +525,8 @@ func (c *Compiler) unchangeable(it *payload.Item, r *model.Resource, gives []sup
 
 func versionNeeded(at string, r *model.Resource) error {
 	return fault.New(fault.VersionNeeded, "version.needed",
-		"%s: %s is changed with its version alone: read the row with metadata=full, and send its @etag back; nothing was changed", at, r.Name).On(at)
+		"%s: %s is changed with its version alone: read the row with metadata=full, and send its @etag back; nothing was changed", at,
+		r.Name).On(at)
 }
 
 // otherwise is the new row that an item becomes where there is none yet that it names.
@@ -574,7 +579,8 @@ func (c *Compiler) reference(what string, to *model.Resource, ref string) ([]req
 	}
 	defer at.Release()
 	if at.Resource != to || !at.Single || at.View != query.Rows || at.Field != nil || at.Filtered() {
-		return nil, fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", what, to.Name, ref, to.Name).On("@id")
+		return nil, fault.New(fault.Invalid, "link.target", "%s leads to rows of %s, and %q is none; write %s/…", what, to.Name, ref,
+			to.Name).On("@id")
 	}
 	return at.Places()
 }
@@ -677,7 +683,8 @@ func (c *Compiler) supply(n *node, at string, f *model.Field, v Value) {
 }
 
 func notNull(f *model.Field, at string) error {
-	return fault.New(fault.Conflict, "link.required", "%s: a row of %s can't be without %s; link it to another row; nothing was changed", at, f.Resource.Name, f.Name).On(at)
+	return fault.New(fault.Conflict, "link.required", "%s: a row of %s can't be without %s; link it to another row; nothing was changed", at,
+		f.Resource.Name, f.Name).On(at)
 }
 
 // give adds a field to a row; one that the body gives too must be the same.
@@ -702,11 +709,13 @@ func (m Must) Check(value, is *string, row func() string) error {
 	case m.Reason == NotNull || same:
 		return nil
 	case m.Reason == SameKey:
-		return fault.New(fault.Conflict, "link.key", "%s is part of the key of %s, so the row can't be taken from another one; nothing was changed", m.Field.Name, row())
+		return fault.New(fault.Conflict, "link.key",
+			"%s is part of the key of %s, so the row can't be taken from another one; nothing was changed", m.Field.Name, row())
 	}
 	said := m.said(value)
 	if m.At == "" {
-		return fault.New(fault.Invalid, "value.path", "%s: the path says %s, the body %s; leave it out", m.Field.Name, said, m.said(is)).On(m.Field.Name)
+		return fault.New(fault.Invalid, "value.path", "%s: the path says %s, the body %s; leave it out", m.Field.Name, said,
+			m.said(is)).On(m.Field.Name)
 	}
 	at := m.At + "/" + m.Field.Name
 	return fault.New(fault.Invalid, "value.path", "%s: the row around it says %s; leave it out", at, said).On(at)

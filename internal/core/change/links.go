@@ -45,7 +45,8 @@ func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, erro
 	if rel.Through != nil {
 		c.lookUp(near, near.find)
 		c.lookUp(far, far.find)
-		c.step(&Step{Op: Link, Resource: rel.To, Relation: rel, Rows: []*Row{{ID: far.id, Act: act, Key: c.keyValues(near), Far: c.keyValues(far)}}})
+		c.step(&Step{Op: Link, Resource: rel.To, Relation: rel,
+			Rows: []*Row{{ID: far.id, Act: act, Key: c.keyValues(near), Far: c.keyValues(far)}}})
 		return c.end(-1)
 	}
 	holder, other, fields, source := near, far, rel.OwnFields(), rel.ThereFields()
@@ -204,7 +205,8 @@ func (c *Compiler) deltaNew(n *node, it *payload.Item, key []string) *Row {
 func Missing(row *Row, r *model.Resource) error {
 	if row.Versions != nil {
 		return fault.New(fault.VersionMismatch, "version.changed",
-			"%s: the row of %s has changed since, or there is none any more that you may see. Read it again; nothing was changed", row.At, r.Name).On(row.At)
+			"%s: the row of %s has changed since, or there is none any more that you may see. Read it again; nothing was changed", row.At,
+			r.Name).On(row.At)
 	}
 	return fault.Within(NoRow(r), row.At)
 }

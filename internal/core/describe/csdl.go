@@ -89,8 +89,10 @@ type enumMember struct{ of, name string }
 
 // CSDL is the metadata of what the scope may read, for version 4.0 or 4.01 of the standard.
 func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
-	w := &csdlWriter{scope: scope, out: &Metadata{version: version, namespace: namespace(m.Name)}, names: map[string]string{}, used: map[string]bool{"Container": true}}
-	resources := slices.DeleteFunc(append(slices.Clone(m.Resources), m.Parts...), func(r *model.Resource) bool { return scope.For(window.Read, r) == nil })
+	w := &csdlWriter{scope: scope, out: &Metadata{version: version, namespace: namespace(m.Name)}, names: map[string]string{},
+		used: map[string]bool{"Container": true}}
+	resources := slices.DeleteFunc(append(slices.Clone(m.Resources), m.Parts...),
+		func(r *model.Resource) bool { return scope.For(window.Read, r) == nil })
 	for _, r := range resources { // what is no set is a function, whose name no type may have
 		if part := r.View != nil && r.View.Top != r; !part && !w.isEntity(r) {
 			w.used[r.Name] = true
@@ -112,7 +114,9 @@ func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
 		{"Capabilities.KeyAsSegmentSupported", true},
 		{"Capabilities.QuerySegmentSupported", true},
 		{"Capabilities.AsynchronousRequestsSupported", false},
-		{"Capabilities.BatchSupport", record{{"Supported", true}, {"ContinueOnErrorSupported", true}, {"ReferencesInRequestBodiesSupported", true}, {"EtagReferencesSupported", true}, {"RequestDependencyConditionsSupported", false}, {"SupportedFormats", []any{"application/json"}}}},
+		{"Capabilities.BatchSupport", record{{"Supported", true}, {"ContinueOnErrorSupported", true},
+			{"ReferencesInRequestBodiesSupported", true}, {"EtagReferencesSupported", true}, {"RequestDependencyConditionsSupported", false},
+			{"SupportedFormats", []any{"application/json"}}}},
 		{"Capabilities.CrossJoinSupported", false},
 		{"Capabilities.DeepInsertSupport", record{{"Supported", true}}},
 		{"Capabilities.DeepUpdateSupport", record{{"Supported", true}}},
@@ -183,7 +187,8 @@ func (w *csdlWriter) resource(r *model.Resource) {
 			continue
 		}
 		if rel.To.View != nil { // what a saved view shows belongs to its rows
-			s.properties = append(s.properties, property{rel.Name, typeRef{name: w.typeName(rel.To), collection: rel.Many, nullable: !rel.Many}, about(rel.About)})
+			s.properties = append(s.properties, property{rel.Name, typeRef{name: w.typeName(rel.To), collection: rel.Many, nullable: !rel.Many},
+				about(rel.About)})
 			continue
 		}
 		if w.isEntity(rel.To) {
@@ -281,8 +286,10 @@ func (w *csdlWriter) rangeType(element *model.Type) string {
 		} else if element.Kind == model.Instant {
 			bound.precision = 6
 		}
-		w.out.types = append(w.out.types, structType{name: name, notes: about("A range; an end that is open is left out, an empty one has empty: true."), properties: []property{
-			{"lower", bound, nil}, {"upper", bound, nil}, {"bounds", typeRef{name: "Edm.String", nullable: true, maxLength: 2}, nil}, {"empty", typeRef{name: "Edm.Boolean", nullable: true}, nil}}})
+		w.out.types = append(w.out.types,
+			structType{name: name, notes: about("A range; an end that is open is left out, an empty one has empty: true."), properties: []property{
+				{"lower", bound, nil}, {"upper", bound, nil}, {"bounds", typeRef{name: "Edm.String", nullable: true, maxLength: 2}, nil},
+				{"empty", typeRef{name: "Edm.Boolean", nullable: true}, nil}}})
 	}
 	return w.qualified(name)
 }
@@ -314,7 +321,8 @@ func (w *csdlWriter) navigation(rel *model.Relation) navigation {
 	}
 	for _, p := range rel.Pairs {
 		own, there := rel.From.FieldOf(p.Own), rel.To.FieldOf(p.There)
-		if own == nil || there == nil || !w.scope.For(window.Read, rel.From).Fields[own.Index] || !w.scope.For(window.Read, rel.To).Fields[there.Index] {
+		if own == nil || there == nil || !w.scope.For(window.Read, rel.From).Fields[own.Index] ||
+			!w.scope.For(window.Read, rel.To).Fields[there.Index] {
 			return n
 		}
 		n.constraints = append(n.constraints, model.Pair{Own: own.Name, There: there.Name})
@@ -335,7 +343,8 @@ func reverse(a, b *model.Relation) bool {
 		return out
 	}
 	if a.Through != nil {
-		return a.Through.Table == b.Through.Table && slices.Equal(turned(a.Pairs), b.Through.There) && slices.Equal(turned(b.Pairs), a.Through.There)
+		return a.Through.Table == b.Through.Table && slices.Equal(turned(a.Pairs), b.Through.There) &&
+			slices.Equal(turned(b.Pairs), a.Through.There)
 	}
 	return slices.Equal(a.Pairs, turned(b.Pairs)) && (a.From != a.To || a.Name != b.Name)
 }
@@ -354,12 +363,14 @@ func (w *csdlWriter) capabilities(r *model.Resource) []annotation {
 		annotation{"Capabilities.ExpandRestrictions", record{{"Expandable", len(r.Relations) > 0}, {"MaxLevels", 8}}},
 		annotation{"Capabilities.ChangeTracking", record{{"Supported", false}}})
 	if r.Table.Kind == catalog.Base && r.View == nil {
-		notes = append(notes, annotation{"Aggregation.ApplySupported", record{{"Transformations", transformations}, {"Rollup", enumMember{"Aggregation.RollupType", "MultipleHierarchies"}}}})
+		notes = append(notes, annotation{"Aggregation.ApplySupported",
+			record{{"Transformations", transformations}, {"Rollup", enumMember{"Aggregation.RollupType", "MultipleHierarchies"}}}})
 	}
 	return notes
 }
 
-var transformations = []any{"aggregate", "bottomcount", "bottompercent", "bottomsum", "compute", "concat", "filter", "groupby", "identity", "orderby", "search", "skip", "top", "topcount", "toppercent", "topsum"}
+var transformations = []any{"aggregate", "bottomcount", "bottompercent", "bottomsum", "compute", "concat", "filter", "groupby", "identity",
+	"orderby", "search", "skip", "top", "topcount", "toppercent", "topsum"}
 
 // vocabularies are where the terms are defined, with the short names that stand before them.
 var vocabularies = []struct{ address, namespace, alias string }{

@@ -44,7 +44,8 @@ func (o object) MarshalJSON() ([]byte, error) {
 func (m *Metadata) JSON() ([]byte, error) {
 	references := object{}
 	for _, v := range vocabularies {
-		references = append(references, member{v.address + ".json", object{{"$Include", []object{{{"$Namespace", v.namespace}, {"$Alias", v.alias}}}}}})
+		references = append(references,
+			member{v.address + ".json", object{{"$Include", []object{{{"$Namespace", v.namespace}, {"$Alias", v.alias}}}}}})
 	}
 	schema := object{}
 	for _, e := range m.enums {
@@ -85,7 +86,8 @@ func (m *Metadata) JSON() ([]byte, error) {
 		container = append(container, member{name, object{{"$Function", m.namespace + "." + name}}})
 	}
 	schema = append(schema, member{"Container", append(container, notesJSON(m.container)...)})
-	out, err := json.MarshalIndent(object{{"$Version", m.version}, {"$EntityContainer", m.namespace + ".Container"}, {"$Reference", references}, {m.namespace, schema}}, "", "  ")
+	out, err := json.MarshalIndent(object{{"$Version", m.version}, {"$EntityContainer", m.namespace + ".Container"},
+		{"$Reference", references}, {m.namespace, schema}}, "", "  ")
 	return append(out, '\n'), err
 }
 

@@ -118,16 +118,21 @@ func TestRoles(t *testing.T) {
 		has, lacks []string
 	}{
 		{"", "/port_calls/{id}", "delete get parameters patch put", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
-		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"}, []string{"remarks", "tugs", "draught_m"}},
+		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"},
+			[]string{"remarks", "tugs", "draught_m"}},
 		{"board", "/arrivals_board", "get", "arrivals_board.vessel", []string{"name", "flag"}, []string{"id", "agent_id"}},
 		{"agent", "/berth_load", "get", "berth_load", []string{"berth_code", "hours"}, nil},
-		{"agent", "/port_calls", "get patch post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"}, []string{"status", "id", "remarks"}},
+		{"agent", "/port_calls", "get patch post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"},
+			[]string{"status", "id", "remarks"}},
 		{"agent", "/port_calls/{id}", "get parameters patch put", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
-		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"}, []string{"pilot_id"}},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"},
+			[]string{"pilot_id"}},
 		{"office", "/vessels/{id}", "get parameters patch put", "vessels", []string{"flag"}, []string{"internal_note"}},
 		{"", "/weather_log", "get", "weather_log", []string{"wind_kn"}, nil},
-		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"}, nil},
-		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-create", []string{"vessel", "tugs", "cargo_items"}, []string{"tugs@delta"}},
+		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"},
+			nil},
+		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-create", []string{"vessel", "tugs", "cargo_items"},
+			[]string{"tugs@delta"}},
 		{"", "/port_calls/{id}/vessel/$ref", "parameters put", "port_calls-replace", []string{"vessel_id"}, []string{"tugs"}},
 		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-update", []string{"eta", "tugs"}, []string{"vessel"}},
 		{"", "/$batch", "post", "batch-of-requests", []string{"requests"}, nil},
@@ -155,7 +160,8 @@ func TestRoles(t *testing.T) {
 		}
 	}
 	if _, _, d := describeAs(t, "board"); len(d.Paths) != 5 {
-		t.Errorf("the anonymous role's description has %d paths, want the collection of arrivals_board, its count, its row, its vessel and the batch", len(d.Paths))
+		t.Errorf("the anonymous role's description has %d paths, want the collection of arrivals_board, its count, its row, "+
+			"its vessel and the batch", len(d.Paths))
 	}
 	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"eta", "draught_m"}) {
 		t.Errorf("required in a create: %v", d.Components.Schemas["port_calls-create"].Required)
@@ -165,19 +171,26 @@ func TestRoles(t *testing.T) {
 // What writes take besides their body, and what they answer, is described for each, as far as the role may see it.
 func TestWrites(t *testing.T) {
 	for _, tt := range []struct{ role, path, method, parameters, statuses, headers string }{
-		{"harbour_master", "/tugs", "post", "compute select expand prefer idempotency-key", "201 204 400 401 403 404 406 409 415 422 503", "201 ETag, 201 Location, 204 ETag"},
-		{"harbour_master", "/tugs", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 406 409 412 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
-		{"harbour_master", "/berths/{code}", "patch", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
-		{"harbour_master", "/berths/{code}", "put", "compute select expand prefer idempotency-key if-match if-none-match", "200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/tugs", "post", "compute select expand prefer idempotency-key", "201 204 400 401 403 404 406 409 415 422 503",
+			"201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/tugs", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 406 409 412 415 422 503",
+			"200 Rows-Affected, 204 Rows-Affected"},
+		{"harbour_master", "/berths/{code}", "patch", "compute select expand prefer idempotency-key if-match if-none-match",
+			"200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
+		{"harbour_master", "/berths/{code}", "put", "compute select expand prefer idempotency-key if-match if-none-match",
+			"200 201 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 201 ETag, 201 Location, 204 ETag"},
 		{"harbour_master", "/berths/{code}", "delete", "idempotency-key if-match", "204 400 401 403 404 409 412 503", ""},
 		{"harbour_master", "/berths/{code}", "get", "compute select expand format", "200 400 401 403 404 406 503", "200 ETag"},
 		{"harbour_master", "/berth_occupancy/{berth_code}", "get", "compute select expand format", "200 400 401 403 404 406 503", ""},
-		{"harbour_master", "/port_calls/$filter({where})/$each", "patch", "compute select expand prefer idempotency-key", "200 204 400 401 403 404 406 409 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
+		{"harbour_master", "/port_calls/$filter({where})/$each", "patch", "compute select expand prefer idempotency-key",
+			"200 204 400 401 403 404 406 409 415 422 503", "200 Rows-Affected, 204 Rows-Affected"},
 		{"harbour_master", "/port_calls/$filter({where})/$each", "delete", "idempotency-key", "204 400 401 403 409 503", "204 Rows-Affected"},
 		{"harbour_master", "/port_calls/{id}/tugs/$ref", "post", "idempotency-key", "204 400 401 403 404 409 415 422 503", ""},
 		{"harbour_master", "/port_calls/{id}/tugs/$ref", "delete", "idempotency-key link-id", "204 400 401 403 404 409 503", ""},
-		{"agent", "/port_calls/{id}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 406 409 412 415 422 429 503", "200 ETag, 204 ETag"},
-		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "patch", "compute select expand prefer idempotency-key if-match", "200 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 204 ETag"},
+		{"agent", "/port_calls/{id}", "patch", "compute select expand prefer idempotency-key if-match",
+			"200 204 400 401 403 404 406 409 412 415 422 429 503", "200 ETag, 204 ETag"},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "patch", "compute select expand prefer idempotency-key if-match",
+			"200 204 400 401 403 404 406 409 412 415 422 503", "200 ETag, 204 ETag"},
 	} {
 		_, _, d := describeAs(t, tt.role)
 		var op struct {
@@ -203,7 +216,8 @@ func TestWrites(t *testing.T) {
 		slices.Sort(statuses)
 		slices.Sort(headers)
 		for _, c := range []struct{ what, got, want string }{
-			{"takes", strings.Join(parameters, " "), tt.parameters}, {"answers", strings.Join(statuses, " "), tt.statuses}, {"has the headers", strings.Join(headers, ", "), tt.headers},
+			{"takes", strings.Join(parameters, " "), tt.parameters}, {"answers", strings.Join(statuses, " "), tt.statuses},
+			{"has the headers", strings.Join(headers, ", "), tt.headers},
 		} {
 			if c.got != c.want {
 				t.Errorf("%s %s as %s %s %q, want %q", tt.method, tt.path, tt.role, c.what, c.got, c.want)

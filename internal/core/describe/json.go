@@ -32,7 +32,8 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 	w := newWriter(m, scope)
 	o := ordered(w.head(at))
 	p.open('{')
-	for i, part := range []member{{"openapi", o.OpenAPI}, {"info", o.Info}, {"servers", o.Servers}, {"security", o.Security}, {"tags", o.Tags}} {
+	for i, part := range []member{{"openapi", o.OpenAPI}, {"info", o.Info}, {"servers", o.Servers}, {"security", o.Security},
+		{"tags", o.Tags}} {
 		if part.value == nil {
 			continue
 		}

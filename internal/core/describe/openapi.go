@@ -68,8 +68,9 @@ func (w *writer) head(at Place) *openapi.Extendable[openapi.OpenAPI] {
 	}
 	w.shared(at)
 	spec := &openapi.OpenAPI{
-		OpenAPI:    "3.1.1",
-		Info:       openapi.NewExtendable(&openapi.Info{Title: cmp.Or(doc.Title, w.model.Name), Description: about, Version: cmp.Or(doc.Version, "0")}),
+		OpenAPI: "3.1.1",
+		Info: openapi.NewExtendable(&openapi.Info{Title: cmp.Or(doc.Title, w.model.Name), Description: about,
+			Version: cmp.Or(doc.Version, "0")}),
 		Servers:    []*openapi.Extendable[openapi.Server]{openapi.NewExtendable(&openapi.Server{URL: at.Server})},
 		Components: w.components,
 	}
@@ -155,12 +156,14 @@ func (w *writer) shared(at Place) {
 			AddProperty("target", text("The part of the request that it is about.").Build()).
 			AddProperty("details", openapi.NewSchemaBuilder().Type("array").Description("Several mistakes, told at once.").
 				Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("code", "message").
-					AddProperty("code", text("").Build()).AddProperty("message", text("").Build()).AddProperty("target", text("").Build()).Build())).Build()).
+					AddProperty("code", text("").Build()).AddProperty("message", text("").Build()).AddProperty("target",
+					text("").Build()).Build())).Build()).
 			Build()).
 		Build())
 	for _, r := range []struct{ name, about string }{
 		{"invalid", "The request can't be understood."}, {"unauthenticated", "No token, or one that is not accepted, where one is needed."},
-		{"forbidden", "The role may not do this; the message says what it may."}, {"missing", "There is no such row, or none that the role may see."},
+		{"forbidden", "The role may not do this; the message says what it may."},
+		{"missing", "There is no such row, or none that the role may see."},
 		{"conflict", "The row stands against another one."}, {"unprocessable", "A rule of the database refuses the row."},
 		{"formats", "No format that the caller accepts is written here."},
 		{"changed", "The row has changed since the version that If-Match names, or is there already."},
@@ -175,24 +178,29 @@ func (w *writer) shared(at Place) {
 		schema      *openapi.SchemaBuilder
 		example     any
 	}{
-		{"apply", "Rows transformed before the other options see them: `groupby((status),aggregate($count as n))` (OData Data Aggregation 4.0).", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"apply", "Rows transformed before the other options see them: `groupby((status),aggregate($count as n))` (OData Data Aggregation 4.0).",
+			openapi.NewSchemaBuilder().Type("string"), nil},
 		{"compute", "Values to compute, each with a name: `draught_m mul 2 as twice`.", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"search", "Only rows with these words in a text field; AND, OR, NOT, \"phrases\".", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"filter", "Only rows that meet this condition (OData 4.01).", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"orderby", "The order of the rows: fields, each with `asc` or `desc`.", openapi.NewSchemaBuilder().Type("string"), nil},
 		{"select", "Only these fields.", openapi.NewSchemaBuilder().Type("string"), nil},
-		{"expand", "Relations whose rows stand in the answer, each with options of its own in brackets.", openapi.NewSchemaBuilder().Type("string"), nil},
+		{"expand", "Relations whose rows stand in the answer, each with options of its own in brackets.",
+			openapi.NewSchemaBuilder().Type("string"), nil},
 		{"top", "At most this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 20},
 		{"skip", "Pass over this many rows.", openapi.NewSchemaBuilder().Type("integer").Minimum(0), 0},
 		{"count", "Whether the answer tells the number of all rows that the filter meets.", openapi.NewSchemaBuilder().Type("boolean"), true},
-		{"format", "How the answer is written, in place of Accept: json (also with parameters), ndjson, csv or xml.", openapi.NewSchemaBuilder().Type("string"), "csv"},
+		{"format", "How the answer is written, in place of Accept: json (also with parameters), ndjson, csv or xml.",
+			openapi.NewSchemaBuilder().Type("string"), "csv"},
 		{"skiptoken", "Where the page begins; part of a next link, never made by callers.", openapi.NewSchemaBuilder().Type("string"), nil},
 	} {
-		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about, Schema: p.schema.Build(), Example: p.example}))
+		c.Add(p.name, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.name, In: openapi.InQuery, Description: p.about,
+			Schema: p.schema.Build(), Example: p.example}))
 	}
 	w.sharedWriting()
 	if at.Bearer {
-		c.Add("bearer", openapi.NewSecuritySchemeBuilder().Type("http").Scheme("bearer").BearerFormat("JWT").Description("The token of a person who has signed in, or of another issuer.").Build())
+		c.Add("bearer", openapi.NewSecuritySchemeBuilder().Type("http").Scheme("bearer").BearerFormat("JWT").Description("The token of a "+
+			"person who has signed in, or of another issuer.").Build())
 	}
 	if at.Token == "" {
 		return
@@ -203,8 +211,10 @@ func (w *writer) shared(at Place) {
 			scopes[r.Name] = r.About
 		}
 	}
-	flows := openapi.NewExtendable(&openapi.OAuthFlows{ClientCredentials: openapi.NewExtendable(&openapi.OAuthFlow{TokenURL: at.Token, Scopes: scopes})})
-	c.Add("token", openapi.NewSecuritySchemeBuilder().Type("oauth2").Description("A token for a program, by its client id and secret. The scope is one of its roles, or several; left out, all of them.").Flows(flows).Build())
+	flows := openapi.NewExtendable(&openapi.OAuthFlows{ClientCredentials: openapi.NewExtendable(&openapi.OAuthFlow{TokenURL: at.Token,
+		Scopes: scopes})})
+	c.Add("token", openapi.NewSecuritySchemeBuilder().Type("oauth2").Description("A token for a program, by its client id and secret. The "+
+		"scope is one of its roles, or several; left out, all of them.").Flows(flows).Build())
 }
 
 func text(about string) *openapi.SchemaBuilder {
@@ -217,7 +227,8 @@ func media(schema *openapi.RefOrSpec[openapi.Schema]) *openapi.Extendable[openap
 
 // listOptions and rowOptions are the parameters of a collection, and of one row.
 var (
-	listOptions  = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "format", "skiptoken"}
+	listOptions = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "format",
+		"skiptoken"}
 	rowOptions   = []string{"compute", "select", "expand", "format"}
 	countOptions = []string{"apply", "search", "filter"}
 	readRefusals = []string{"invalid", "unauthenticated", "forbidden", "missing", "formats", "unavailable"}
@@ -244,8 +255,9 @@ func (w *writer) resource(r *model.Resource) {
 	row, path := &openapi.PathItem{}, "/"+r.Name
 	for _, k := range r.Key {
 		path += "/{" + k.Name + "}"
-		row.Parameters = append(row.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: k.Name, In: openapi.InPath, Required: true,
-			Description: k.About, Schema: schemaOf(k.Type).Build()}))
+		row.Parameters = append(row.Parameters,
+			openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: k.Name, In: openapi.InPath, Required: true,
+				Description: k.About, Schema: schemaOf(k.Type).Build()}))
 	}
 	if reads && w.keyReadable(r) {
 		row.Get = w.read(r, "get-"+r.Name, "Read one row of "+r.Name, w.object(r), rowOptions)
@@ -256,14 +268,16 @@ func (w *writer) resource(r *model.Resource) {
 		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-update"))
 		row.Patch = w.conditional(w.write(op, r), r)
-		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r), writeRefusals...)
+		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r),
+			writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-replace"))
 		row.Put = w.conditional(w.write(op, r), r)
 		tagged(row.Patch, r)
 		tagged(row.Put, r)
 	}
 	if w.scope.For(window.Delete, r) != nil {
-		row.Delete = w.conditional(once(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable")), r)
+		row.Delete = w.conditional(once(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated",
+			"forbidden", "missing", "conflict", "unavailable")), r)
 	}
 	w.add(path, row)
 }
@@ -281,7 +295,8 @@ func (w *writer) conditional(op *openapi.Extendable[openapi.Operation], r *model
 	if !strings.HasPrefix(op.Spec.OperationID, "delete-") && w.scope.MayName(r) {
 		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef("if-none-match"))
 		done := openapi.NewResponseBuilder().Description("There was no such row; it is created.").
-			AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))
+			AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.",
+				Schema: text("").Format("uri-reference").Build()}))
 		if stored := w.stored(r); stored != nil {
 			done.AddContent("application/json", media(stored))
 		}
@@ -324,7 +339,8 @@ func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrS
 	}
 }
 
-func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema], options []string) *openapi.Extendable[openapi.Operation] {
+func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema],
+	options []string) *openapi.Extendable[openapi.Operation] {
 	op := w.operation(r, id, summary, "200", answer, readRefusals...)
 	if answer != nil {
 		content := op.Spec.Responses.Spec.Response["200"].Spec.Spec.Content
@@ -334,8 +350,9 @@ func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.Ref
 	}
 	if r.Query != nil {
 		for _, p := range r.Query.Parameters {
-			op.Spec.Parameters = append(op.Spec.Parameters, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.Name, In: openapi.InQuery,
-				Required: !p.Optional, Schema: schemaOf(p.Type).Build()}))
+			op.Spec.Parameters = append(op.Spec.Parameters,
+				openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: p.Name, In: openapi.InQuery,
+					Required: !p.Optional, Schema: schemaOf(p.Type).Build()}))
 		}
 	}
 	for _, name := range options {
@@ -354,7 +371,8 @@ var otherFormats = map[string]string{
 // number describes the count of a collection, which is bare text.
 func (w *writer) number(r *model.Resource) *openapi.Extendable[openapi.Operation] {
 	op := w.read(r, "count-"+r.Name, "Count the rows of "+r.Name, nil, countOptions)
-	done := openapi.NewResponseBuilder().Description("The number.").AddContent("text/plain", media(openapi.NewSchemaBuilder().Type("integer").Build()))
+	done := openapi.NewResponseBuilder().Description("The number.").AddContent("text/plain",
+		media(openapi.NewSchemaBuilder().Type("integer").Build()))
 	op.Spec.Responses.Spec.Response["200"] = done.Build()
 	return op
 }
@@ -386,23 +404,27 @@ func body(schema string) *openapi.RefOrSpec[openapi.Extendable[openapi.RequestBo
 }
 
 // statuses are the refusals by the name of their response.
-var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406", "conflict": "409", "changed": "412", "versionless": "428",
+var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "forbidden": "403", "missing": "404", "formats": "406",
+	"conflict": "409", "changed": "412", "versionless": "428",
 	"limited": "429", "media": "415", "unprocessable": "422", "unavailable": "503"}
 
-func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {
+func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema],
+	refusals ...string) *openapi.Extendable[openapi.Operation] {
 	done := openapi.NewResponseBuilder().Description(summary + ": done.")
 	if answer != nil {
 		done.AddContent("application/json", media(answer))
 	}
 	if status == "201" {
-		done.AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.", Schema: text("").Format("uri-reference").Build()}))
+		done.AddHeader("Location", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "Where the new row is.",
+			Schema: text("").Format("uri-reference").Build()}))
 	}
 	responses := openapi.NewResponsesBuilder().AddResponse(status, done.Build())
 	if status != "204" && w.scope.For(window.Read, r) == nil {
 		responses = openapi.NewResponsesBuilder()
 	}
 	if status == "201" || status == "200" && (strings.HasPrefix(id, "update-") || strings.HasPrefix(id, "replace-")) {
-		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+": done; the row is not wanted, or not the role's to read.").Build())
+		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+
+			": done; the row is not wanted, or not the role's to read.").Build())
 	}
 	if w.limited {
 		refusals = append(slices.Clone(refusals), "limited")
@@ -410,7 +432,8 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	for _, name := range refusals {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
-	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{tag(r)}, Responses: responses.Build().Spec})
+	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{tag(r)},
+		Responses: responses.Build().Spec})
 }
 
 // tag is the resource that an operation stands under; a part of a saved view has none of its own.
@@ -437,7 +460,8 @@ func (w *writer) page(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
 	return openapi.NewSchemaBuilder().Type("object").Required("value").
 		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(w.object(r))).Build()).
 		AddProperty("@context", text("").Format("uri-reference").Build()).
-		AddProperty("@count", openapi.NewSchemaBuilder().Type("integer").Description("The number of all rows that the filter meets, with count=true.").Build()).
+		AddProperty("@count", openapi.NewSchemaBuilder().Type("integer").Description("The number of all rows that the filter meets, "+
+			"with count=true.").Build()).
 		AddProperty("@nextLink", text("Where the next page is, while there is one.").Format("uri-reference").Build()).
 		Build()
 }

@@ -24,11 +24,14 @@ func (w *writer) schemas(r *model.Resource) {
 			}
 			there := schemaRef(component(rel.To, ""))
 			if rel.Many {
-				b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Type("array").Description(expanded(rel)).Items(openapi.NewBoolOrSchema(there)).Build())
-				b.AddProperty(rel.Name+"@count", openapi.NewSchemaBuilder().Type("integer").Description("Their number, with count=true inside expand.").Build())
+				b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Type("array").Description(expanded(rel)).
+					Items(openapi.NewBoolOrSchema(there)).Build())
+				b.AddProperty(rel.Name+"@count",
+					openapi.NewSchemaBuilder().Type("integer").Description("Their number, with count=true inside expand.").Build())
 				continue
 			}
-			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(expanded(rel)).AnyOf(there, openapi.NewSchemaBuilder().Type("null").Build()).Build())
+			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(expanded(rel)).AnyOf(there,
+				openapi.NewSchemaBuilder().Type("null").Build()).Build())
 		}
 		w.components.Spec.Add(component(r, ""), b.Build())
 	}
@@ -178,7 +181,8 @@ func schemaOf(t *model.Type) *openapi.SchemaBuilder {
 		bound := schemaOf(t.Element).Build()
 		b.Type("object").Description("A range; an end that is open is left out, an empty one has empty: true.").
 			AddProperty("lower", bound).AddProperty("upper", bound).
-			AddProperty("bounds", openapi.NewSchemaBuilder().Type("string").Enum("[]", "[)", "(]", "()").Description("Whether the ends belong to it.").Build()).
+			AddProperty("bounds", openapi.NewSchemaBuilder().Type("string").Enum("[]", "[)", "(]",
+				"()").Description("Whether the ends belong to it.").Build()).
 			AddProperty("empty", openapi.NewSchemaBuilder().Type("boolean").Build())
 		if t.Multi {
 			return openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(b.Build()))

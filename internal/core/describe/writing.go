@@ -23,33 +23,51 @@ func (w *writer) sharedWriting() {
 	c := w.components.Spec
 	c.Add("link-to-row", openapi.NewSchemaBuilder().Type("object").Description("A row that is there already.").Required("@id").
 		AddProperty("@id", text("Its path.").Examples("tugs/3").Build()).Build())
-	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: {\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}. One with @etag must still have that version.").Required("value").
+	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: "+
+		"{\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}. One with @etag must still have that version.").Required("value").
 		AddProperty("@context", text("").Examples("#$delta").Build()).
-		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Build())).Build()).Build())
-	c.Add("batch-of-requests", openapi.NewSchemaBuilder().Type("object").Required("requests").
-		AddProperty("requests", openapi.NewSchemaBuilder().Type("array").MinItems(1).Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("id", "method", "url").
-			AddProperty("id", text("The answer has it too.").Build()).
-			AddProperty("method", openapi.NewSchemaBuilder().Type("string").Enum("GET", "POST", "PUT", "PATCH", "DELETE").Build()).
-			AddProperty("url", text("A path below the window; $1 at its beginning stands for the row that request 1 made or read.").Examples("port_calls/17").Build()).
-			AddProperty("atomicityGroup", text("Requests of one group are one transaction.").Build()).
-			AddProperty("dependsOn", openapi.NewSchemaBuilder().Type("array").Description("Requests and groups before that must have gone well.").Items(openapi.NewBoolOrSchema(text("").Build())).Build()).
-			AddProperty("headers", openapi.NewSchemaBuilder().Type("object").Build()).
-			AddProperty("body", openapi.NewSchemaBuilder().Description("JSON as it is, other text as a string.").Build()).Build())).Build()).Build())
-	c.Add("answers-of-batch", openapi.NewSchemaBuilder().Type("object").Required("responses").
-		AddProperty("responses", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(openapi.NewSchemaBuilder().Type("object").Required("id", "status").
-			AddProperty("id", text("").Build()).AddProperty("status", openapi.NewSchemaBuilder().Type("integer").Build()).
-			AddProperty("atomicityGroup", text("").Build()).AddProperty("headers", openapi.NewSchemaBuilder().Type("object").Build()).
-			AddProperty("body", openapi.NewSchemaBuilder().Build()).Build())).Build()).Build())
+		AddProperty("value", arrayOf(objectSchema())).Build())
+	request := objectSchema().Required("id", "method", "url").
+		AddProperty("id", text("The answer has it too.").Build()).
+		AddProperty("method", openapi.NewSchemaBuilder().Type("string").Enum("GET", "POST", "PUT", "PATCH", "DELETE").Build()).
+		AddProperty("url", text("A path below the window; $1 at its beginning stands for the row that request 1 made or read.").
+			Examples("port_calls/17").Build()).
+		AddProperty("atomicityGroup", text("Requests of one group are one transaction.").Build()).
+		AddProperty("dependsOn", openapi.NewSchemaBuilder().Type("array").Description("Requests and groups before that must have gone well.").
+			Items(openapi.NewBoolOrSchema(text("").Build())).Build()).
+		AddProperty("headers", objectSchema().Build()).
+		AddProperty("body", openapi.NewSchemaBuilder().Description("JSON as it is, other text as a string.").Build())
+	c.Add("batch-of-requests", objectSchema().Required("requests").
+		AddProperty("requests", openapi.NewSchemaBuilder().Type("array").MinItems(1).Items(openapi.NewBoolOrSchema(request.Build())).Build()).
+		Build())
+	answer := objectSchema().Required("id", "status").
+		AddProperty("id", text("").Build()).
+		AddProperty("status", openapi.NewSchemaBuilder().Type("integer").Build()).
+		AddProperty("atomicityGroup", text("").Build()).
+		AddProperty("headers", objectSchema().Build()).
+		AddProperty("body", openapi.NewSchemaBuilder().Build())
+	c.Add("answers-of-batch", objectSchema().Required("responses").AddProperty("responses", arrayOf(answer)).Build())
 	header := func(key, name, about string) {
-		c.Add(key, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: name, In: openapi.InHeader, Description: about, Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+		c.Add(key, openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: name, In: openapi.InHeader, Description: about,
+			Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
 	}
-	c.Add("etag", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "The version of the row, for If-Match; not where relations are expanded.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+	c.Add("etag", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "The version of the row, for If-Match; " +
+		"not where relations are expanded.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
 	header("prefer", "Prefer", "return=minimal leaves rows out of the answer; return=representation asks for those of a write of many.")
 	header("if-none-match", "If-None-Match", "* asks for a new row: one that is there already is left alone.")
 	header("if-match", "If-Match", "The ETag of the version that is meant: the row is left alone if it has changed since.")
-	header("idempotency-key", "Idempotency-Key", "A text of your own, such as a UUID: sent again with the same request, it is not done twice but answered as the first time.")
-	c.Add("where", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "where", In: openapi.InPath, Required: true, Description: "Which rows: a condition as in filter.", Schema: openapi.NewSchemaBuilder().Type("string").Build(), Example: "id lt 0"}))
-	c.Add("link-id", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "id", In: openapi.InQuery, Required: true, Description: "The row at the other end, by its path.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+	header("idempotency-key", "Idempotency-Key",
+		"A text of your own, such as a UUID: sent again with the same request, it is not done twice but answered as the first time.")
+	c.Add("where", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "where", In: openapi.InPath, Required: true,
+		Description: "Which rows: a condition as in filter.", Schema: openapi.NewSchemaBuilder().Type("string").Build(), Example: "id lt 0"}))
+	c.Add("link-id", openapi.NewRefOrExtSpec[openapi.Parameter](&openapi.Parameter{Name: "id", In: openapi.InQuery, Required: true,
+		Description: "The row at the other end, by its path.", Schema: openapi.NewSchemaBuilder().Type("string").Build()}))
+}
+
+func objectSchema() *openapi.SchemaBuilder { return openapi.NewSchemaBuilder().Type("object") }
+
+func arrayOf(item *openapi.SchemaBuilder) *openapi.RefOrSpec[openapi.Schema] {
+	return openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(item.Build())).Build()
 }
 
 // write adds to a write what its answer may show, and how.
@@ -71,7 +89,8 @@ func once(op operation) operation {
 
 // batch describes many requests in one.
 func (w *writer) batch() {
-	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json", media(schemaRef("answers-of-batch")))
+	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json",
+		media(schemaRef("answers-of-batch")))
 	responses := openapi.NewResponsesBuilder().AddResponse("200", done.Build())
 	names := []string{"invalid", "unauthenticated", "formats", "media", "unavailable"}
 	if w.limited {
@@ -80,7 +99,8 @@ func (w *writer) batch() {
 	for _, name := range names {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
-	w.add("/$batch", &openapi.PathItem{Post: openapi.NewExtendable(&openapi.Operation{OperationID: "batch", Summary: "Send many requests in one", RequestBody: body("batch-of-requests"), Responses: responses.Build().Spec})})
+	w.add("/$batch", &openapi.PathItem{Post: openapi.NewExtendable(&openapi.Operation{OperationID: "batch",
+		Summary: "Send many requests in one", RequestBody: body("batch-of-requests"), Responses: responses.Build().Spec})})
 }
 
 // many describes the writes of many rows: a delta of the collection, and every row of a filter.
@@ -94,7 +114,8 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 		if r.IfMatch {
 			refusals = append(refusals, "versionless")
 		}
-		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil, refusals...), r)
+		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil,
+			refusals...), r)
 		collection.Patch.Spec.RequestBody = body("change-of-rows")
 	}
 	if !may(window.Read) {
@@ -102,11 +123,13 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 	}
 	each := &openapi.PathItem{Parameters: parameters{parameterRef("where")}}
 	if may(window.Update) {
-		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil, writeRefusals...), r)
+		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil,
+			writeRefusals...), r)
 		each.Patch.Spec.RequestBody = body(component(r, "-update"))
 	}
 	if may(window.Delete) {
-		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil, "invalid", "unauthenticated", "forbidden", "conflict", "unavailable"), nil)
+		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil,
+			"invalid", "unauthenticated", "forbidden", "conflict", "unavailable"), nil)
 	}
 	w.add("/"+r.Name+"/$filter({where})/$each", each)
 }
@@ -115,7 +138,8 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 func (w *writer) counted(op operation, shown *model.Resource) operation {
 	done := func(how string) *openapi.ResponseBuilder {
 		return openapi.NewResponseBuilder().Description(op.Spec.Summary+": done"+how+".").
-			AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.", Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
+			AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.",
+				Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
 	}
 	op.Spec.Responses.Spec.Response["204"] = done("").Build()
 	if shown == nil {
@@ -144,7 +168,8 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name)
 	}
 	if rel.Through != nil || w.untied(rel) {
-		item.Delete = once(w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted", "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"))
+		item.Delete = once(w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted",
+			"204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"))
 		if rel.Many {
 			item.Delete.Spec.Parameters = append(item.Delete.Spec.Parameters, parameterRef("link-id"))
 		}
@@ -168,9 +193,11 @@ func (w *writer) related(b *openapi.SchemaBuilder, r *model.Resource, op window.
 		if rel.To.View != nil || r.View != nil || !w.mayNest(rel, op) {
 			continue
 		}
-		row := openapi.NewSchemaBuilder().AnyOf(schemaRef("link-to-row"), openapi.NewSchemaBuilder().Type("object").Description("A row of "+rel.To.Name+": a new one, or by its key.").Build())
+		row := openapi.NewSchemaBuilder().AnyOf(schemaRef("link-to-row"),
+			openapi.NewSchemaBuilder().Type("object").Description("A row of "+rel.To.Name+": a new one, or by its key.").Build())
 		if !rel.Many {
-			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(instead(rel)).AnyOf(row.Build(), openapi.NewSchemaBuilder().Type("null").Build()).Build())
+			b.AddProperty(rel.Name, openapi.NewSchemaBuilder().Description(instead(rel)).AnyOf(row.Build(),
+				openapi.NewSchemaBuilder().Type("null").Build()).Build())
 			continue
 		}
 		rows := func(about string) *openapi.RefOrSpec[openapi.Schema] {

@@ -55,7 +55,8 @@ func Bind(t testing.TB, document string) (*model.Model, *access.Policy) {
 }
 
 // Request reads a request, whose options may have blanks in them, and what its caller may do.
-func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Caller, path, query string) (*access.Scope, *request.Request, *query.Query) {
+func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Caller, path, query string) (*access.Scope, *request.Request,
+	*query.Query) {
 	t.Helper()
 	scope, err := p.Scope(caller)
 	if err != nil {

@@ -80,8 +80,9 @@ func (b *binder) resource(d *window.Resource) {
 		b.failed = append(b.failed, d.Name.Value)
 		return
 	}
-	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page, IfMatch: d.IfMatch,
-		fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
+	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
+		IfMatch: d.IfMatch,
+		fields:  map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
 	if r.About == "" {
 		r.About = t.Comment
 	}
@@ -96,7 +97,8 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 	said, renamed := map[string]*window.Field{}, map[string]*window.Field{}
 	for _, f := range d.Fields {
 		if r.Table.Column(f.Column.Value) == nil {
-			b.wrong(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value, fault.Suggest(f.Column.Value, columnNames(r.Table)))
+			b.wrong(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value,
+				fault.Suggest(f.Column.Value, columnNames(r.Table)))
 			continue
 		}
 		said[f.Column.Value] = f
@@ -144,11 +146,13 @@ func (b *binder) key(r *Resource, d *window.Resource) {
 		for _, k := range d.Key {
 			f := r.fields[k.Value]
 			if f == nil {
-				b.wrong(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value, fault.Suggest(k.Value, r.FieldNames()))
+				b.wrong(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value,
+					fault.Suggest(k.Value, r.FieldNames()))
 				continue
 			}
 			if !f.Type.NamesRows() {
-				b.wrong(k.Pos, "key.type", "the key of %s names %s, which is %s %s and can't stand in a path; name other fields that tell its rows apart", r.Name, f.Name, f.Type.Kind.Article(), f.Type.Kind)
+				b.wrong(k.Pos, "key.type", "the key of %s names %s, which is %s %s and can't stand in a path; "+
+					"name other fields that tell its rows apart", r.Name, f.Name, f.Type.Kind.Article(), f.Type.Kind)
 				continue
 			}
 			columns = append(columns, f.Column.Name)
@@ -213,7 +217,8 @@ func (b *binder) role(d *window.Role) {
 	if b.model.Role(d.Name.Value) != nil {
 		return
 	}
-	role := &Role{Index: len(b.model.Roles), Name: d.Name.Value, About: d.About, Anonymous: d.Anonymous, Limits: d.Limits, Grants: map[*Resource]map[window.Operation]*Grant{}}
+	role := &Role{Index: len(b.model.Roles), Name: d.Name.Value, About: d.About, Anonymous: d.Anonymous, Limits: d.Limits,
+		Grants: map[*Resource]map[window.Operation]*Grant{}}
 	for _, c := range d.Claims {
 		t := ClaimType(c.Type.Value)
 		if t == nil {
@@ -231,7 +236,8 @@ func (b *binder) role(d *window.Role) {
 		r := b.model.byName[g.Resource.Value]
 		if r == nil {
 			if !slices.Contains(b.failed, g.Resource.Value) {
-				b.wrong(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value, fault.Suggest(g.Resource.Value, b.model.ResourceNames()))
+				b.wrong(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value,
+					fault.Suggest(g.Resource.Value, b.model.ResourceNames()))
 			}
 			continue
 		}
@@ -259,7 +265,8 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 			continue
 		}
 		if r.View != nil && (a.Fields != nil || a.Except != nil) {
-			b.wrong(a.Pos, "grant.invalid", "role %s: %s is a saved view, and a grant on it covers what it shows; leave out \"fields\" and \"except\"", role.Name, r.Name)
+			b.wrong(a.Pos, "grant.invalid",
+				"role %s: %s is a saved view, and a grant on it covers what it shows; leave out \"fields\" and \"except\"", role.Name, r.Name)
 			continue
 		}
 		g := &Grant{Fields: make([]bool, len(r.Fields)), Rows: a.Rows, Pos: a.Pos}
@@ -267,7 +274,8 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 		for _, name := range append(slices.Clone(a.Fields), a.Except...) {
 			f := r.fields[name.Value]
 			if f == nil {
-				b.wrong(name.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, name.Value, fault.Suggest(name.Value, r.FieldNames()))
+				b.wrong(name.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, name.Value,
+					fault.Suggest(name.Value, r.FieldNames()))
 				continue
 			}
 			listed[f.Index] = true
@@ -278,7 +286,8 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 		for _, s := range a.Set {
 			f := r.fields[s.Field.Value]
 			if f == nil {
-				b.wrong(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value, fault.Suggest(s.Field.Value, r.FieldNames()))
+				b.wrong(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value,
+					fault.Suggest(s.Field.Value, r.FieldNames()))
 				continue
 			}
 			g.Set = append(g.Set, Preset{f, s.Value})

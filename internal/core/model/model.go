@@ -91,7 +91,8 @@ func (r *Resource) Kind() string {
 
 // NewDerived is a resource of rows that apply has made. Fields of relations have their path as their name.
 func NewDerived(of *Resource, fields []*Field) *Resource {
-	r := &Resource{Model: of.Model, Index: -1, Name: of.Name, Table: of.Table, Page: of.Page, Derived: true, fields: map[string]*Field{}, relations: map[string]*Relation{}}
+	r := &Resource{Model: of.Model, Index: -1, Name: of.Name, Table: of.Table, Page: of.Page, Derived: true, fields: map[string]*Field{},
+		relations: map[string]*Relation{}}
 	r.Show(fields, nil)
 	return r
 }
@@ -111,7 +112,8 @@ func (r *Resource) Show(fields []*Field, relations []*Relation) {
 // AddPart adds what a saved view shows of a relation.
 func (m *Model) AddPart(top *Resource, of *Resource, name string) *Resource {
 	part := &Resource{Model: m, Index: len(m.Resources) + len(m.Parts), Name: name, About: of.About, Table: of.Table, Page: of.Page,
-		Operations: []window.Operation{window.Read}, View: &View{Of: of, Top: top}, fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: top.Pos}
+		Operations: []window.Operation{window.Read}, View: &View{Of: of, Top: top}, fields: map[string]*Field{},
+		relations: map[string]*Relation{}, Pos: top.Pos}
 	m.Parts = append(m.Parts, part)
 	return part
 }

@@ -46,7 +46,8 @@ func TestFields(t *testing.T) {
 	}
 	calls := m.Resource("port_calls")
 	id, vessel, status := calls.Field("id"), calls.Field("vessel_id"), calls.Field("status")
-	if !id.ReadOnly || !id.InKey || !vessel.Required || vessel.Nullable || status.Required || status.Type.Kind != model.Enum || len(status.Type.Values) != 5 {
+	if !id.ReadOnly || !id.InKey || !vessel.Required || vessel.Nullable || status.Required || status.Type.Kind != model.Enum ||
+		len(status.Type.Values) != 5 {
 		t.Errorf("id %+v\nvessel_id %+v\nstatus %+v", id, vessel, status)
 	}
 	if d := calls.Field("draught_m").Type; d.Precision != 4 || d.Scale != 2 || d.SQL != "numeric" {
@@ -59,15 +60,18 @@ func TestFields(t *testing.T) {
 
 func TestMistakes(t *testing.T) {
 	tests := []struct{ name, document, want string }{
-		{"table", "resources: {vessels: {from: harbour.vesel}}", `line 3, column 29: the database "saltmere" has no table or view "harbour.vesel"; did you mean "harbour.vessel"?`},
+		{"table", "resources: {vessels: {from: harbour.vesel}}",
+			`line 3, column 29: the database "saltmere" has no table or view "harbour.vesel"; did you mean "harbour.vessel"?`},
 		{"column", "resources: {v: {from: vessel, fields: {flagg: {expose: false}}}}", `v has no column "flagg"; did you mean "flag"?`},
 		{"relation", "resources: {v: {from: vessel, relations: {agnt: {about: x}}}}", `no foreign key gives v a relation "agnt"`},
 		{"relation's goal", "resources: {v: {from: vessel, relations: {a: {to: agents}}}}", `leads to "agents", which is no resource`},
 		{"grant", "resources: {v: {from: vessel}}\nroles: {r: {may: {vv: read}}}", `role r: there is no resource "vv"; did you mean "v"?`},
-		{"grant's field", "resources: {v: {from: vessel}}\nroles: {r: {may: {v: {read: {fields: [nam]}}}}}", `role r: v has no field "nam"; did you mean "name"?`},
+		{"grant's field", "resources: {v: {from: vessel}}\nroles: {r: {may: {v: {read: {fields: [nam]}}}}}",
+			`role r: v has no field "nam"; did you mean "name"?`},
 		{"impossible", "resources: {w: {from: weather_log, operations: [read, update]}}", `w can't update: it has no key`},
 		{"impossible grant", "resources: {b: {from: berth_occupancy}}\nroles: {r: {may: {b: delete}}}", `b can't delete; it can read`},
-		{"claim type", "resources: {v: {from: vessel}}\nroles: {r: {claims: {a: int}}}", `a claim is integer, number, text, boolean, uuid or date, not "int"`},
+		{"claim type", "resources: {v: {from: vessel}}\nroles: {r: {claims: {a: int}}}",
+			`a claim is integer, number, text, boolean, uuid or date, not "int"`},
 		{"name taken", "resources: {v: {from: vessel, fields: {name: {name: flag}}}}", `v has a field "flag" already`},
 		{"key", "resources: {v: {from: berth_occupancy, key: [code]}}", `the key of v names "code", which it does not have`},
 	}

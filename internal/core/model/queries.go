@@ -84,7 +84,9 @@ func (b *binder) query(d *window.Query) {
 	for _, param := range d.Parameters {
 		t := ParameterType(param.Type.Value)
 		if t == nil {
-			b.wrong(param.Type.Pos, "parameter.type", "a parameter is integer, number, text, boolean, uuid, date, time, timestamp or duration (with ? where it may be left out), not %q", param.Type.Value)
+			b.wrong(param.Type.Pos, "parameter.type",
+				"a parameter is integer, number, text, boolean, uuid, date, time, timestamp or duration (with ? where it may be left out), not %q",
+				param.Type.Value)
 			return
 		}
 		r.Query.Parameters = append(r.Query.Parameters, Parameter{param.Name.Value, t, param.Optional})
@@ -122,7 +124,8 @@ func (b *binder) savedView(d *window.SavedView) {
 	b.failed = append(b.failed, d.Name.Value)
 	switch {
 	case of == nil && !slices.Contains(b.failed, d.Of.Value):
-		b.wrong(d.Of.Pos, "resource.unknown", "saved view %s: there is no resource %q%s", d.Name.Value, d.Of.Value, fault.Suggest(d.Of.Value, b.model.ResourceNames()))
+		b.wrong(d.Of.Pos, "resource.unknown", "saved view %s: there is no resource %q%s", d.Name.Value, d.Of.Value,
+			fault.Suggest(d.Of.Value, b.model.ResourceNames()))
 	case of == nil || !b.free(d.Name):
 	case of.View != nil || of.Query != nil:
 		b.wrong(d.Of.Pos, "view.of", "saved view %s: %s is a %s; a saved view is of a resource", d.Name.Value, of.Name, of.Kind())

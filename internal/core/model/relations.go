@@ -110,12 +110,14 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 		for i, rel := range inferred {
 			names[i] = rel.Name
 		}
-		b.wrong(d.Name.Pos, "relation.unknown", "no foreign key gives %s a relation %q%s; to add one, say \"to\" and \"on\"", r.Name, d.Name.Value, fault.Suggest(d.Name.Value, names))
+		b.wrong(d.Name.Pos, "relation.unknown", "no foreign key gives %s a relation %q%s; to add one, say \"to\" and \"on\"", r.Name,
+			d.Name.Value, fault.Suggest(d.Name.Value, names))
 		return nil
 	}
 	to := b.model.byName[d.To.Value]
 	if to == nil {
-		b.wrong(d.To.Pos, "resource.unknown", "relation %q leads to %q, which is no resource%s", d.Name.Value, d.To.Value, fault.Suggest(d.To.Value, b.model.ResourceNames()))
+		b.wrong(d.To.Pos, "resource.unknown", "relation %q leads to %q, which is no resource%s", d.Name.Value, d.To.Value,
+			fault.Suggest(d.To.Value, b.model.ResourceNames()))
 		return nil
 	}
 	if d.Through.Value != "" {
@@ -128,7 +130,8 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 			b.wrong(p.Own.Pos, "column.unknown", "%s has no column %q%s", r.Name, p.Own.Value, fault.Suggest(p.Own.Value, columnNames(r.Table)))
 		}
 		if there == nil {
-			b.wrong(p.There.Pos, "column.unknown", "%s has no column %q%s", to.Name, p.There.Value, fault.Suggest(p.There.Value, columnNames(to.Table)))
+			b.wrong(p.There.Pos, "column.unknown", "%s has no column %q%s", to.Name, p.There.Value,
+				fault.Suggest(p.There.Value, columnNames(to.Table)))
 		}
 		if own == nil || there == nil {
 			return nil
@@ -145,7 +148,8 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 		return same[0]
 	}
 	if len(pairs) == 0 {
-		b.wrong(d.Name.Pos, "relation.invalid", "relation %q does not say how rows of %s and %s belong together: add \"on\" with a column of each", d.Name.Value, r.Name, to.Name)
+		b.wrong(d.Name.Pos, "relation.invalid",
+			"relation %q does not say how rows of %s and %s belong together: add \"on\" with a column of each", d.Name.Value, r.Name, to.Name)
 		return nil
 	}
 	rel := &Relation{From: r, To: to, Pairs: pairs, About: to.About, Many: !isUnique(to.Table, thereColumns(pairs))}

@@ -40,8 +40,10 @@ var kindNames = [...]string{"null", "boolean", "integer", "integer", "integer", 
 // String names the kind as messages do.
 func (k Kind) String() string { return kindNames[k] }
 
-var edmNames = [...]string{"", "Edm.Boolean", "Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Decimal", "Edm.Single", "Edm.Double", "Edm.String", "Edm.String",
-	"Edm.Date", "Edm.TimeOfDay", "Edm.DateTimeOffset", "Edm.Duration", "Edm.Guid", "Edm.Binary", "Edm.Untyped", "Collection(Edm.Untyped)", "Edm.ComplexType", "Edm.ComplexType", "Edm.String"}
+var edmNames = [...]string{"", "Edm.Boolean", "Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Decimal", "Edm.Single", "Edm.Double",
+	"Edm.String", "Edm.String",
+	"Edm.Date", "Edm.TimeOfDay", "Edm.DateTimeOffset", "Edm.Duration", "Edm.Guid", "Edm.Binary", "Edm.Untyped", "Collection(Edm.Untyped)",
+	"Edm.ComplexType", "Edm.ComplexType", "Edm.String"}
 
 // EDM is the standard's name of the kind.
 func (k Kind) EDM() string { return edmNames[k] }

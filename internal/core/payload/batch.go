@@ -41,7 +41,8 @@ func Batch(body []byte) ([]*Request, error) {
 		}
 	}
 	if len(values) == 0 || len(values) > mostRequests {
-		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(values), mostRequests).On("requests")
+		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(values),
+			mostRequests).On("requests")
 	}
 	b := &batchReader{known: map[string]bool{}, groups: map[string]bool{}}
 	requests := make([]*Request, len(values))
@@ -49,7 +50,8 @@ func Batch(body []byte) ([]*Request, error) {
 		b.at = fmt.Sprintf("requests/%d", i)
 		requests[i] = b.request(v)
 	}
-	return requests, b.mistakes.Fault(fault.Invalid, "batch.invalid", fmt.Sprintf("the batch has %d mistakes; nothing was done", len(b.mistakes)))
+	return requests, b.mistakes.Fault(fault.Invalid, "batch.invalid",
+		fmt.Sprintf("the batch has %d mistakes; nothing was done", len(b.mistakes)))
 }
 
 // batchReader reads requests one after the other: they may refer to those before.

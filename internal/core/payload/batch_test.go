@@ -15,30 +15,58 @@ import (
 func TestBatch(t *testing.T) {
 	const get = `"method":"GET","url":"tugs"`
 	for _, tt := range []struct{ name, body, want string }{
-		{"all members", `{"@context":"x","requests":[{"id":"1","method":"post","url":"tugs","atomicityGroup":"g","headers":{"If-Match":"*"},"body":{"a":1}},{"id":"2","method":"DELETE","url":"$1","atomicityGroup":"g","dependsOn":["1"],"@note":7}]}`,
+		{"all members", `{"@context":"x","requests":[{"id":"1","method":"post","url":"tugs","atomicityGroup":"g","headers":{"If-Match":"*"},` +
+			`"body":{"a":1}},{"id":"2","method":"DELETE","url":"$1","atomicityGroup":"g","dependsOn":["1"],"@note":7}]}`,
 			`1 POST tugs g [] map[If-Match:*] {"a":1}; 2 DELETE $1 g [1] map[] `},
-		{"nulls", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":null,"dependsOn":null,"headers":null,"body":null}]}`, `1 GET tugs  [] map[] `},
+		{"nulls", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":null,"dependsOn":null,"headers":null,"body":null}]}`,
+			`1 GET tugs  [] map[] `},
 		{"a body of another type", `{"requests":[{"id":"1","method":"PUT","url":"x","body":"text"}]}`, `1 PUT x  [] map[] "text"`},
-		{"a group, then what depends on it", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"2",` + get + `,"dependsOn":["g","1"]}]}`, `1 GET tugs g [] map[] ; 2 GET tugs  [g 1] map[] `},
+		{"a group, then what depends on it", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"2",` + get +
+			`,"dependsOn":["g","1"]}]}`, `1 GET tugs g [] map[] ; 2 GET tugs  [g 1] map[] `},
 		{"nothing", ``, `body.missing the body is empty; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
 		{"no object", `[]`, `body.type the body is no JSON object; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
 		{"no JSON", "{\n\"requests\":[}", `body.syntax the body is not JSON: line 2, column 13`},
 		{"more than one", `{"requests":[]} {}`, `body.syntax the body is not JSON`},
 		{"twice", `{"requests":[],"requests":[]}`, `body.duplicate "requests" stands twice in the body`},
-		{"misspelled", `{"request":[]}`, `batch.invalid a batch is {"requests":[{"id":…,"method":…,"url":…},…]}, and "request" has no place in it like this`},
+		{"misspelled", `{"request":[]}`,
+			`batch.invalid a batch is {"requests":[{"id":…,"method":…,"url":…},…]}, and "request" has no place in it like this`},
 		{"no list", `{"requests":{}}`, `"requests" has no place in it like this`},
 		{"empty", `{"requests":[]}`, `batch.size the batch has 0 requests; from 1 to 1000 are run`},
 		{"too many", `{"requests":[` + strings.Repeat("1,", 1000) + `1]}`, `batch.size the batch has 1001 requests; from 1 to 1000 are run`},
-		{"no requests", `{"requests":[7,"x",null,{"id":"1","id":"2"}]}`, `batch.invalid the batch has 4 mistakes; nothing was done|batch.invalid requests/0: an object is expected, this is a number|batch.invalid requests/1: an object is expected, this is a string|batch.invalid requests/2: an object is expected, this is null|batch.invalid requests/3: "id" stands twice in the body`},
-		{"nothing said", `{"requests":[{}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|batch.invalid requests/0/id: each request has an id, which its answer has too|batch.invalid requests/0/method: each request has a method|batch.invalid requests/0/url: each request has a url: a path below the window, such as port_calls/17`},
-		{"wrong types", `{"requests":[{"id":1,"method":true,"url":[],"atomicityGroup":{},"dependsOn":"1","headers":[]}]}`, `batch.invalid the batch has 6 mistakes; nothing was done|batch.invalid requests/0/id: a string is expected, this is a number|batch.invalid requests/0/method: a string is expected, this is a boolean|batch.invalid requests/0/url: a string is expected, this is an array|batch.invalid requests/0/atomicityGroup: a string is expected, this is an object|batch.invalid requests/0/dependsOn: an array of ids is expected, such as ["1"]|batch.invalid requests/0/headers: an object is expected, this is an array`},
-		{"wrong types within", `{"requests":[{"id":"1",` + get + `,"dependsOn":[1],"headers":{"a":1,"b":"x","b":"y"}},{"id":"2",` + get + `,"headers":{"a":1}}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|batch.invalid requests/0/dependsOn: an array of ids is expected, such as ["1"]|batch.invalid requests/0/headers: "b" stands twice in the body|batch.invalid requests/1/headers/a: a string is expected, this is a number`},
-		{"unknown members", `{"requests":[{"id":"1",` + get + `,"dependson":[],"if":"x"}]}`, `batch.invalid the batch has 2 mistakes; nothing was done|batch.invalid requests/0/dependson: a request has no such member; did you mean "dependsOn"?|batch.invalid requests/0/if: conditions are not done here; a request that failed is depended on with dependsOn`},
-		{"no method", `{"requests":[{"id":"1","method":"FLY","url":"x"}]}`, `batch.invalid requests/0/method: "FLY" is none of GET, POST, PUT, PATCH, DELETE`},
+		{"no requests", `{"requests":[7,"x",null,{"id":"1","id":"2"}]}`, `batch.invalid the batch has 4 mistakes; nothing was done|` +
+			`batch.invalid requests/0: an object is expected, this is a number|batch.invalid requests/1: an object is expected, this is a string|` +
+			`batch.invalid requests/2: an object is expected, this is null|batch.invalid requests/3: "id" stands twice in the body`},
+		{"nothing said", `{"requests":[{}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|` +
+			`batch.invalid requests/0/id: each request has an id, which its answer has too|` +
+			`batch.invalid requests/0/method: each request has a method|batch.invalid requests/0/url: each request has a url: a path below the ` +
+			`window, such as port_calls/17`},
+		{"wrong types", `{"requests":[{"id":1,"method":true,"url":[],"atomicityGroup":{},"dependsOn":"1","headers":[]}]}`, `batch.invalid the ` +
+			`batch has 6 mistakes; nothing was done|batch.invalid requests/0/id: a string is expected, this is a number|` +
+			`batch.invalid requests/0/method: a string is expected, this is a boolean|` +
+			`batch.invalid requests/0/url: a string is expected, this is an array|batch.invalid requests/0/atomicityGroup: a string is expected, ` +
+			`this is an object|batch.invalid requests/0/dependsOn: an array of ids is expected, such as ["1"]|` +
+			`batch.invalid requests/0/headers: an object is expected, this is an array`},
+		{"wrong types within", `{"requests":[{"id":"1",` + get + `,"dependsOn":[1],"headers":{"a":1,"b":"x","b":"y"}},{"id":"2",` + get +
+			`,"headers":{"a":1}}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|batch.invalid requests/0/dependsOn: an array of ` +
+			`ids is expected, such as ["1"]|batch.invalid requests/0/headers: "b" stands twice in the body|` +
+			`batch.invalid requests/1/headers/a: a string is expected, this is a number`},
+		{"unknown members", `{"requests":[{"id":"1",` + get + `,"dependson":[],"if":"x"}]}`, `batch.invalid the batch has 2 mistakes; ` +
+			`nothing was done|batch.invalid requests/0/dependson: a request has no such member; did you mean "dependsOn"?|` +
+			`batch.invalid requests/0/if: conditions are not done here; a request that failed is depended on with dependsOn`},
+		{"no method", `{"requests":[{"id":"1","method":"FLY","url":"x"}]}`,
+			`batch.invalid requests/0/method: "FLY" is none of GET, POST, PUT, PATCH, DELETE`},
 		{"an id twice", `{"requests":[{"id":"1",` + get + `},{"id":"1",` + get + `}]}`, `batch.invalid requests/1/id: "1" stands twice`},
-		{"an id and a group", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"g",` + get + `},{"id":"3",` + get + `,"atomicityGroup":"1"}]}`, `batch.invalid the batch has 2 mistakes; nothing was done|batch.invalid requests/1/id: "g" stands twice|batch.invalid requests/2/atomicityGroup: the requests of a group stand side by side, under a name that no request has`},
-		{"a group that is parted", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"2",` + get + `},{"id":"3",` + get + `,"atomicityGroup":"g"}]}`, `batch.invalid requests/2/atomicityGroup: the requests of a group stand side by side, under a name that no request has`},
-		{"what comes after", `{"requests":[{"id":"1",` + get + `,"dependsOn":["1","2"],"atomicityGroup":"g"},{"id":"2",` + get + `,"dependsOn":["g"],"atomicityGroup":"g"}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|batch.invalid requests/0/dependsOn: "1" is none of the requests and groups before|batch.invalid requests/0/dependsOn: "2" is none of the requests and groups before|batch.invalid requests/1/dependsOn: "g" is none of the requests and groups before`},
+		{"an id and a group", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"g",` + get + `},{"id":"3",` + get +
+			`,"atomicityGroup":"1"}]}`, `batch.invalid the batch has 2 mistakes; nothing was done|batch.invalid requests/1/id: "g" stands twice|` +
+			`batch.invalid requests/2/atomicityGroup: the requests of a group stand side by side, under a name that no request has`},
+		{"a group that is parted", `{"requests":[{"id":"1",` + get + `,"atomicityGroup":"g"},{"id":"2",` + get + `},{"id":"3",` + get +
+			`,"atomicityGroup":"g"}]}`, `batch.invalid requests/2/atomicityGroup: the requests of a group stand side by side, ` +
+			`under a name that no request has`},
+		{"what comes after", `{"requests":[{"id":"1",` + get + `,"dependsOn":["1","2"],"atomicityGroup":"g"},{"id":"2",` + get +
+			`,"dependsOn":["g"],"atomicityGroup":"g"}]}`, `batch.invalid the batch has 3 mistakes; nothing was done|` +
+			`batch.invalid requests/0/dependsOn: "1" is none of the requests and groups before|` +
+			`batch.invalid requests/0/dependsOn: "2" is none of the requests and groups before|` +
+			`batch.invalid requests/1/dependsOn: "g" is none of the requests and groups before`},
 	} {
 		requests, err := payload.Batch([]byte(tt.body))
 		got := ""

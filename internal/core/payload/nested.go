@@ -74,7 +74,8 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 		rd.wrong(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
 		return nil
 	case rd.flat:
-		rd.wrong(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s", strings.Join(rd.writable(), ", "))
+		rd.wrong(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s",
+			strings.Join(rd.writable(), ", "))
 		return nil
 	case inner.depth > maxNesting:
 		rd.wrong(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
@@ -140,7 +141,8 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 		case rel.Holds() && rd.preset(own):
 			rd.wrong(rel.Name, "field.preset", "the service sets %s for your role; leave the relation out", own.Name)
 		case rel.Holds() && (!rd.decision.Fields[own.Index] || own.ReadOnly):
-			rd.wrong(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op, strings.Join(rd.writable(), ", "))
+			rd.wrong(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op,
+				strings.Join(rd.writable(), ", "))
 		default:
 			continue
 		}
@@ -205,7 +207,8 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 		rd.op = window.Create
 	}
 	rd.decision = rd.scope.For(rd.op, r)
-	if create := rd.scope.For(window.Create, r); rd.decision == nil && create != nil && rd.op == window.Update && item.Ref == "" { // perhaps it is a new one
+	// perhaps it is a new one
+	if create := rd.scope.For(window.Create, r); rd.decision == nil && create != nil && rd.op == window.Update && item.Ref == "" {
 		rd.op, rd.decision = window.Create, create
 	}
 	if rd.decision == nil {
@@ -259,7 +262,8 @@ func (b *Body) Under(rel *model.Relation, scope *access.Scope) (*Row, error) {
 // New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
-	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied}, decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
+	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied},
+		decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
 	for _, f := range supplied {
 		rd.supplies(f)
 	}
@@ -279,7 +283,9 @@ func (rd *reader) supplies(f *model.Field) bool {
 // Delta reads the body of a change of a whole collection: rows by key or @id, new ones, and those that are to go (Protocol,
 // 11.4.13; JSON Format, 15).
 func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
-	shape := fault.New(fault.Invalid, "body.type", "a change of one row goes to its own path, as in /%s/…; a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}", r.Name).On("value")
+	shape := fault.New(fault.Invalid, "body.type",
+		"a change of one row goes to its own path, as in /%s/…; a change of many rows is {\"@context\":\"#$delta\",\"value\":[…]}",
+		r.Name).On("value")
 	var rows []*bodyRow
 	for i := range b.members {
 		switch m := &b.members[i]; {
@@ -309,7 +315,8 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 			item.Row = &Row{}
 		}
 		if item.Removed == Unlinked {
-			rd.mistakes.Add("value.invalid", item.At, 0, 0, "%s: the rows of a collection are deleted, not unlinked: {\"reason\":\"deleted\"}", item.At)
+			rd.mistakes.Add("value.invalid", item.At, 0, 0, "%s: the rows of a collection are deleted, not unlinked: {\"reason\":\"deleted\"}",
+				item.At)
 		}
 		items = append(items, item)
 	}
@@ -331,7 +338,8 @@ func Link(body []byte) (ref string, err error) {
 				return "", fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", m.name).On(m.name)
 			}
 		case !strings.HasPrefix(m.name, "@"):
-			return "", fault.New(fault.Invalid, "field.unknown", "the body of a link is {\"@id\":\"…\"}, and %s has no place in it", m.name).On(m.name)
+			return "", fault.New(fault.Invalid, "field.unknown", "the body of a link is {\"@id\":\"…\"}, and %s has no place in it",
+				m.name).On(m.name)
 		}
 	}
 	return ref, nil
@@ -348,7 +356,8 @@ func ParseField(body []byte, f *model.Field) (*Body, error) {
 		if m.name == "value" {
 			b.members = []member{{name: f.Name, value: m.value}}
 		} else if !strings.HasPrefix(m.name, "@") {
-			return nil, fault.New(fault.Invalid, "field.unknown", "the body of a field is {\"value\": …}, and %s has no place in it", m.name).On(m.name)
+			return nil, fault.New(fault.Invalid, "field.unknown", "the body of a field is {\"value\": …}, and %s has no place in it",
+				m.name).On(m.name)
 		}
 	}
 	if b.members == nil {

@@ -88,7 +88,8 @@ func (b *Body) read(f form) (*Row, error) {
 	}
 	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 {
 		has := cmp.Or(strings.Join(rd.writable(), ", "), "none")
-		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; of those of %s, your role may change: %s", f.resource.Name, has)
+		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; of those of %s, your role may change: %s",
+			f.resource.Name, has)
 	}
 	return row, nil
 }
@@ -205,7 +206,8 @@ func (rd *reader) row(members []member) *Row {
 }
 
 // controls are the standard's words for what a body says beside its fields (JSON Format, 4.6).
-var controls = []string{"@context", "@metadataEtag", "@type", "@count", "@nextLink", "@delta", "@deltaLink", "@id", "@editLink", "@readLink", "@etag", "@navigationLink", "@associationLink",
+var controls = []string{"@context", "@metadataEtag", "@type", "@count", "@nextLink", "@delta", "@deltaLink", "@id", "@editLink",
+	"@readLink", "@etag", "@navigationLink", "@associationLink",
 	"@mediaEditLink", "@mediaReadLink", "@mediaEtag", "@mediaContentType", "@removed", "@collectionAnnotations", "@bind"}
 
 // control refuses a misspelled one. Annotations, whose names have a dot, are passed over.
@@ -475,7 +477,8 @@ func (rd *reader) missing(cells []cell) {
 		switch {
 		case !f.Required || cells[f.Index].given || rd.preset(f):
 		case !rd.decision.Fields[f.Index]:
-			rd.wrong(f.Name, "access.field", "is required, and your role may not create this field; it may create %s", strings.Join(rd.writable(), ", "))
+			rd.wrong(f.Name, "access.field", "is required, and your role may not create this field; it may create %s",
+				strings.Join(rd.writable(), ", "))
 		default:
 			rd.wrong(f.Name, "field.missing", "is required: %s", articled(f.Type))
 		}

@@ -229,7 +229,8 @@ func Argument(l syntax.Literal, t *model.Type) (any, error) {
 		return f, nil
 	case model.Enum:
 		if !slices.Contains(t.Values, l.Text) {
-			return nil, syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text), enumChoices(l.Text, t.Values))
+			return nil, syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text),
+				enumChoices(l.Text, t.Values))
 		}
 		return l.Text, nil
 	case model.Date:
@@ -345,10 +346,12 @@ var PatternType = &model.Type{Kind: model.String, SQL: "text"}
 // checkPattern refuses what is no regular expression without backtracking: back references and look-around.
 func CheckPattern(l syntax.Literal) error {
 	if len(l.Text) > 500 {
-		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read", strconv.Itoa(len(l.Text)))
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read",
+			strconv.Itoa(len(l.Text)))
 	}
 	if err := CompilePattern(l.Text); err != nil {
-		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "%q is no pattern that is understood: %s", l.Text,
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	return nil
 }

@@ -21,7 +21,8 @@ type applied struct {
 // resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
 func resolveApply(q *query.Query, chain []syntax.StepNode, option string) (*resolver, error) {
 	root := q.Root
-	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]query.Expr{}}, apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
+	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]query.Expr{}},
+		apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
 	if err := a.chain(chain); err != nil {
 		return nil, err
 	}
@@ -52,7 +53,8 @@ func (a *applied) step(n *syntax.StepNode) error {
 		step.Where, err = rs.condition(n.Filter)
 	case "search":
 		if phase.Root.Resource.Derived {
-			return syntax.FaultAt(rs.option, n.Pos, "apply.order", "search comes before what groups: afterwards there are no text fields to look into")
+			return syntax.FaultAt(rs.option, n.Pos, "apply.order",
+				"search comes before what groups: afterwards there are no text fields to look into")
 		}
 		step.Where = searched(phase.Root, n.Search)
 	case "compute":
@@ -71,7 +73,8 @@ func (a *applied) step(n *syntax.StepNode) error {
 		step, err = a.extreme(n)
 	}
 	// top after orderby cuts in that order: they are one step.
-	if last := len(phase.Steps) - 1; err == nil && step.Where == nil && step.Order == nil && step.Running == nil && last >= 0 && phase.Steps[last].Order != nil && phase.Steps[last].Top == nil {
+	if last := len(phase.Steps) - 1; err == nil && step.Where == nil && step.Order == nil && step.Running == nil && last >= 0 &&
+		phase.Steps[last].Order != nil && phase.Steps[last].Top == nil {
 		if step.Skip != nil && phase.Steps[last].Skip == nil {
 			phase.Steps[last].Skip = step.Skip
 			return nil
@@ -125,7 +128,8 @@ func (a *applied) extreme(n *syntax.StepNode) (query.Step, error) {
 	if kind.By == "count" {
 		return query.Step{Order: order, Top: a.rs.value(n.Number, model.Int64Type)}, nil
 	}
-	return query.Step{Order: order, Running: &query.Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType), Percent: kind.By == "percent"}}, nil
+	return query.Step{Order: order, Running: &query.Running{By: by, Amount: a.rs.value(n.Number, model.DecimalType),
+		Percent: kind.By == "percent"}}, nil
 }
 
 // group closes the phase: what comes after sees the groups.
@@ -239,11 +243,13 @@ func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, whe
 			}
 		case "aggregate":
 			if i < len(chain)-1 {
-				return nil, nil, syntax.FaultAt(a.rs.option, chain[i+1].Pos, "apply.order", "inside groupby nothing follows aggregate; write %s after groupby(…)", chain[i+1].Name)
+				return nil, nil, syntax.FaultAt(a.rs.option, chain[i+1].Pos, "apply.order",
+					"inside groupby nothing follows aggregate; write %s after groupby(…)", chain[i+1].Name)
 			}
 			return step.Aggregates, where, nil
 		default:
-			return nil, nil, fault.New(fault.Unsupported, "apply.unsupported", "%s inside groupby is not done here; filter, compute and aggregate are", step.Name).On(a.rs.option)
+			return nil, nil, fault.New(fault.Unsupported, "apply.unsupported",
+				"%s inside groupby is not done here; filter, compute and aggregate are", step.Name).On(a.rs.option)
 		}
 		if err != nil {
 			return nil, nil, err
@@ -300,7 +306,8 @@ func (a *applied) aggregate(g *query.Group, n syntax.AggregateNode, where query.
 		}
 		out = model.Int64Type
 	default:
-		return syntax.FaultAt(rs.option, n.Method.Pos, "apply.method", "unknown method %q%s", n.Method.Name, fault.Suggest(n.Method.Name, methods))
+		return syntax.FaultAt(rs.option, n.Method.Pos, "apply.method", "unknown method %q%s", n.Method.Name,
+			fault.Suggest(n.Method.Name, methods))
 	}
 	if k == model.Instant {
 		out = model.InstantType
@@ -319,7 +326,8 @@ func (a *applied) concat(n *syntax.StepNode) error {
 	var branches []*query.Apply
 	for _, chain := range n.Chains {
 		root := query.NewRow(a.apply.Phases[0].Root.Resource)
-		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}}, apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
+		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}},
+			apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
 		if err := b.chain(append(slices.Clone(a.nodes), chain...)); err != nil {
 			return err
 		}
@@ -333,7 +341,8 @@ func (a *applied) concat(n *syntax.StepNode) error {
 				field := *f
 				fields = append(fields, &field)
 			case common(fields[i].Type, f.Type) == nil:
-				return syntax.FaultAt(a.rs.option, n.Pos, "type.mismatch", "%q is %s in one chain of concat and %s in another", f.Name, articled(fields[i].Type), articled(f.Type))
+				return syntax.FaultAt(a.rs.option, n.Pos, "type.mismatch", "%q is %s in one chain of concat and %s in another", f.Name,
+					articled(fields[i].Type), articled(f.Type))
 			case fields[i].Type != f.Type:
 				fields[i].Type = common(fields[i].Type, f.Type)
 			}

@@ -54,12 +54,14 @@ func (rs *resolver) collection(n *syntax.PathNode) (query.Collection, error) {
 	s := rest[0]
 	if rel := row.Resource.Relation(s.Name); rel != nil && len(rest) == 1 {
 		if !rel.Many {
-			return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "relation.one", "%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+			return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "relation.one",
+				"%q leads to one row, so any, all and $count don't apply; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
 		}
 		return query.Collection{Row: &query.Row{Resource: rel.To, Parent: row, Via: rel}}, nil
 	}
 	if row.Resource.Field(s.Name) == nil && rs.elements[s.Name] == nil {
-		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name, s.Name,
+		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%s has no relation or array %q%s", row.Resource.Name,
+			s.Name,
 			fault.Suggest(s.Name, row.Resource.RelationNames()))
 	}
 	e, err := rs.path(n)
@@ -72,7 +74,8 @@ func (rs *resolver) collection(n *syntax.PathNode) (query.Collection, error) {
 	case model.JSON:
 		return query.Collection{Array: e, Element: &query.Element{T: query.JsonType}}, nil
 	default:
-		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "type.mismatch", "%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
+		return query.Collection{}, syntax.FaultAt(rs.option, s.Pos, "type.mismatch",
+			"%s is %s; any, all and $count take a relation to many or an array", n, articled(t))
 	}
 }
 
@@ -97,7 +100,8 @@ func (rs *resolver) lists(n *syntax.CallNode) (query.Expr, error) {
 			return nil, rs.fault(node, "type.mismatch", "%s takes two lists, but %s is %s", n.Name, node, articled(t))
 		}
 		if element != nil && !sameElements(element, t.Element) {
-			return nil, rs.fault(node, "type.mismatch", "the lists of %s must hold values of one type, but %s holds %ss", n.Name, node, t.Element.Kind)
+			return nil, rs.fault(node, "type.mismatch", "the lists of %s must hold values of one type, but %s holds %ss", n.Name, node,
+				t.Element.Kind)
 		}
 		element, args[i] = t.Element, e
 	}
@@ -116,7 +120,8 @@ func (rs *resolver) lists(n *syntax.CallNode) (query.Expr, error) {
 				of = query.NaturalType(item.Class)
 			}
 			if of = query.Fitting(item.Class, of); of == nil {
-				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.Kind(), "a "), element.Kind)
+				return nil, rs.fault(node, "type.mismatch", "%s holds %ss, but the other list holds %ss", l, strings.TrimPrefix(item.Kind(), "a "),
+					element.Kind)
 			}
 		}
 		if of == nil {
@@ -136,10 +141,12 @@ func sameElements(a, b *model.Type) bool {
 func (rs *resolver) rootPath(n *syntax.RootNode) (query.Expr, error) {
 	r := rs.root.Resource.Model.Resource(n.Resource.Name)
 	if r == nil {
-		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name, fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
+		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "resource.unknown", "there is no resource %q%s", n.Resource.Name,
+			fault.Suggest(n.Resource.Name, rs.root.Resource.Model.ResourceNames()))
 	}
 	if len(n.Key) != len(r.Key) {
-		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key), keyExample(r))
+		return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s has %d parts; write $root/%s", r.Name, len(r.Key),
+			keyExample(r))
 	}
 	e := &query.RootOf{Row: query.NewRow(r), Key: make([]query.Value, len(r.Key))}
 	for i, part := range n.Key {
@@ -148,9 +155,11 @@ func (rs *resolver) rootPath(n *syntax.RootNode) (query.Expr, error) {
 			at = slices.IndexFunc(r.Key, func(f *model.Field) bool { return f.Name == part.Name })
 		}
 		if at < 0 || e.Key[at].T != nil || part.Name == "" && len(r.Key) > 1 {
-			return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r), keyExample(r))
+			return nil, syntax.FaultAt(rs.option, n.Resource.Pos, "key.invalid", "the key of %s is %s; write $root/%s", r.Name, keyNames(r),
+				keyExample(r))
 		}
-		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type, &syntax.PathNode{Segments: []syntax.SegmentNode{{Pos: n.Resource.Pos, Name: r.Key[at].Name}}})
+		v, err := rs.fit(rs.value(part.Value, nil), part.Value, r.Key[at].Type,
+			&syntax.PathNode{Segments: []syntax.SegmentNode{{Pos: n.Resource.Pos, Name: r.Key[at].Name}}})
 		if err != nil {
 			return nil, err
 		}

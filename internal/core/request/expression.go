@@ -64,7 +64,8 @@ func (rs *resolver) condition(n syntax.Node) (query.Expr, error) {
 		}
 	}
 	if k := e.Type().Kind; k != model.Boolean && k != model.Unknown {
-		return nil, rs.fault(n, "type.mismatch", "a condition is expected, but %s is %s; compare it with something, such as %s eq …", n, articled(e.Type()), n)
+		return nil, rs.fault(n, "type.mismatch", "a condition is expected, but %s is %s; compare it with something, such as %s eq …", n,
+			articled(e.Type()), n)
 	}
 	return e, nil
 }
@@ -135,7 +136,8 @@ func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 		if f := row.Resource.Field((&syntax.PathNode{Segments: rest}).String()); f != nil {
 			return &query.FieldOf{Row: row, Field: f, Pos: s.Pos}, nil
 		}
-		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s", &syntax.PathNode{Segments: rest}, strings.Join(row.Resource.FieldNames(), ", "))
+		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q; the result of apply has %s",
+			&syntax.PathNode{Segments: rest}, strings.Join(row.Resource.FieldNames(), ", "))
 	}
 	if f := row.Resource.Field(s.Name); f != nil {
 		return rs.below(&query.FieldOf{Row: row, Field: f, Pos: s.Pos}, rest, 1)
@@ -145,9 +147,11 @@ func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q%s", s.Name, unknownField(s.Name, row.Resource))
 	}
 	if rel.Many {
-		return nil, syntax.FaultAt(rs.option, s.Pos, "relation.many", "%q leads to many %s, so one value can't be taken from it; ask for %s/any(x: …) or %s/$count", s.Name, rel.To.Name, s.Name, s.Name)
+		return nil, syntax.FaultAt(rs.option, s.Pos, "relation.many",
+			"%q leads to many %s, so one value can't be taken from it; ask for %s/any(x: …) or %s/$count", s.Name, rel.To.Name, s.Name, s.Name)
 	}
-	return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a relation; name a field of it, such as %s/%s", s.Name, s.Name, rel.To.Fields[0].Name)
+	return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a relation; name a field of it, such as %s/%s", s.Name, s.Name,
+		rel.To.Fields[0].Name)
 }
 
 // start is the row that a path begins at, a range variable's or the query's own, and the segments that follow.
@@ -255,14 +259,16 @@ func (rs *resolver) binary(n *syntax.BinaryNode) (query.Expr, error) {
 	case "eq", "ne", "gt", "ge", "lt", "le":
 		if u, ok := n.Left.(*syntax.UnaryNode); ok && u.Operator == "not" {
 			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean {
-				return nil, rs.fault(u, "type.mismatch", "\"not\" binds tighter than %q; write not (%s %s %s)", n.Operator, u.Operand, n.Operator, n.Right)
+				return nil, rs.fault(u, "type.mismatch", "\"not\" binds tighter than %q; write not (%s %s %s)", n.Operator, u.Operand, n.Operator,
+					n.Right)
 			}
 		}
 		return rs.comparison(n)
 	case "in":
 		return rs.member(n)
 	case "has":
-		return rs.comparison(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: n.Right}) // no enum of PostgreSQL holds several values
+		// no enum of PostgreSQL holds several values
+		return rs.comparison(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: n.Right})
 	}
 	return rs.arithmetic(n)
 }
@@ -303,7 +309,8 @@ func (rs *resolver) fit(e query.Expr, n syntax.Node, t *model.Type, other syntax
 	literal := n.(*syntax.LiteralNode)
 	fit := query.Fitting(literal.Value.Class, t)
 	if fit == nil {
-		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.Kind(), advice(literal.Value, t))
+		return nil, rs.fault(n, "type.mismatch", "%s is %s, but %s is %s; %s", other, articled(t), literal, literal.Value.Kind(),
+			advice(literal.Value, t))
 	}
 	v.T = fit
 	return v, nil
@@ -314,7 +321,8 @@ func advice(l syntax.Literal, t *model.Type) string {
 	switch {
 	case t.Kind == model.String && l.Class != syntax.Text:
 		return "put it in quotes: " + syntax.QuoteText(l.Text)
-	case l.Class == syntax.Text && (t.Kind.Numeric() || t.Kind == model.GUID || t.Kind == model.Date || t.Kind == model.Instant || t.Kind == model.TimeOfDay) && fits(l.Text, t):
+	case l.Class == syntax.Text && (t.Kind.Numeric() || t.Kind == model.GUID || t.Kind == model.Date || t.Kind == model.Instant ||
+		t.Kind == model.TimeOfDay) && fits(l.Text, t):
 		return "leave out the quotes"
 	case t.Kind == model.Instant && l.Class == syntax.Day:
 		return "write " + l.Text + "T00:00:00Z"
@@ -351,7 +359,8 @@ func (rs *resolver) comparable(n *syntax.BinaryNode, left, right *model.Type) er
 	if l == r || l.Numeric() && r.Numeric() || text(l) && text(r) || l == model.Unknown || r == model.Unknown {
 		return nil
 	}
-	return syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left), n.Right, articled(right), n.Operator)
+	return syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't compare them", n.Left, articled(left),
+		n.Right, articled(right), n.Operator)
 }
 
 func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
@@ -375,7 +384,8 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 		t := query.Fitting(list.Value.Items[0].Class, x.Type())
 		if t == nil {
 			item := list.Value.Items[0]
-			return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item, item.Kind(), advice(item, x.Type()))
+			return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item,
+				item.Kind(), advice(item, x.Type()))
 		}
 		return &query.Member{X: x, List: rs.value(list, t)}, nil
 	case *syntax.ListNode:
@@ -400,7 +410,8 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 			return nil, err
 		}
 		if over.Element == nil {
-			return nil, rs.fault(list, "type.mismatch", "%s leads to rows, and %s is %s; ask for %s/any(x: …)", list, n.Left, articled(x.Type()), list)
+			return nil, rs.fault(list, "type.mismatch", "%s leads to rows, and %s is %s; ask for %s/any(x: …)", list, n.Left, articled(x.Type()),
+				list)
 		}
 		if x, err = rs.fit(x, n.Left, over.Element.T, list); err != nil {
 			return nil, err
@@ -408,7 +419,8 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 		if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
 			return nil, err
 		}
-		return &query.Quantifier{Over: over, Body: &query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{&query.ElementOf{Var: over.Element}, x}}}, nil
+		return &query.Quantifier{Over: over, Body: &query.Call{T: model.BooleanType, Op: "eq",
+			Args: []query.Expr{&query.ElementOf{Var: over.Element}, x}}}, nil
 	}
 	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
 }

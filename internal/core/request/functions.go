@@ -120,7 +120,8 @@ func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kind
 		}
 	}
 	if k := arg.Type().Kind; !slices.Contains(takes, k) && k != model.Unknown {
-		return nil, rs.fault(node, "type.mismatch", "%s takes %s here, but %s is %s", call.Name, articled(naturalOf(takes[0])), node, kindOfNode(node, arg))
+		return nil, rs.fault(node, "type.mismatch", "%s takes %s here, but %s is %s", call.Name, articled(naturalOf(takes[0])), node,
+			kindOfNode(node, arg))
 	}
 	return arg, nil
 }
@@ -134,7 +135,8 @@ func kindOfNode(n syntax.Node, e query.Expr) string {
 
 // naturalOf is the plain type of a kind.
 func naturalOf(k model.Kind) *model.Type {
-	for _, t := range []*model.Type{model.BooleanType, model.Int32Type, model.Int64Type, model.DecimalType, model.DoubleType, model.StringType, model.DateType,
+	for _, t := range []*model.Type{model.BooleanType, model.Int32Type, model.Int64Type, model.DecimalType, model.DoubleType, model.StringType,
+		model.DateType,
 		model.TimeType, model.InstantType, model.DurationType, model.GUIDType, model.BinaryType} {
 		if t.Kind == k {
 			return t
@@ -182,7 +184,8 @@ func (rs *resolver) caseOf(n *syntax.CallNode) (query.Expr, error) {
 		}
 		together := common(call.T, value.Type())
 		if together == nil {
-			return nil, rs.fault(node, "type.mismatch", "the values of case must have one type, but %s is %s after %s", node, kindOfNode(node, value), articled(call.T))
+			return nil, rs.fault(node, "type.mismatch", "the values of case must have one type, but %s is %s after %s", node,
+				kindOfNode(node, value), articled(call.T))
 		}
 		call.T = together
 		call.Args = append(call.Args, value)
@@ -239,9 +242,12 @@ func promoted(a, b *model.Type) *model.Type {
 }
 
 // castTypes are the types that cast and isof name.
-var castTypes = map[string]*model.Type{"Edm.Boolean": model.BooleanType, "Edm.Int16": model.Int32Type, "Edm.Int32": model.Int32Type, "Edm.Int64": model.Int64Type,
-	"Edm.Decimal": model.DecimalType, "Edm.Double": model.DoubleType, "Edm.Single": model.DoubleType, "Edm.String": model.StringType, "Edm.Date": model.DateType,
-	"Edm.TimeOfDay": model.TimeType, "Edm.DateTimeOffset": model.InstantType, "Edm.Duration": model.DurationType, "Edm.Guid": model.GUIDType, "Edm.Binary": model.BinaryType}
+var castTypes = map[string]*model.Type{"Edm.Boolean": model.BooleanType, "Edm.Int16": model.Int32Type, "Edm.Int32": model.Int32Type,
+	"Edm.Int64":   model.Int64Type,
+	"Edm.Decimal": model.DecimalType, "Edm.Double": model.DoubleType, "Edm.Single": model.DoubleType, "Edm.String": model.StringType,
+	"Edm.Date":      model.DateType,
+	"Edm.TimeOfDay": model.TimeType, "Edm.DateTimeOffset": model.InstantType, "Edm.Duration": model.DurationType, "Edm.Guid": model.GUIDType,
+	"Edm.Binary": model.BinaryType}
 
 func (rs *resolver) typeArgument(n *syntax.CallNode) (query.Expr, *model.Type, error) {
 	if len(n.Args) != 2 {
@@ -268,8 +274,10 @@ func (rs *resolver) cast(n *syntax.CallNode) (query.Expr, error) {
 		return nil, err
 	}
 	from := e.Type()
-	possible := from.Kind == t.Kind || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() && t.Kind.Numeric() ||
-		isText(from) && t.Kind.Numeric() || from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay) || from.Kind == model.Date && t.Kind == model.Instant
+	possible := from.Kind == t.Kind || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() &&
+		t.Kind.Numeric() ||
+		isText(from) && t.Kind.Numeric() || from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay) ||
+		from.Kind == model.Date && t.Kind == model.Instant
 	if !possible {
 		return nil, rs.fault(n, "type.mismatch", "%s is %s, which can't be cast to %s", n.Args[0], articled(from), n.Args[1])
 	}
@@ -305,7 +313,8 @@ func (rs *resolver) arithmetic(n *syntax.BinaryNode) (query.Expr, error) {
 	if t := arithmeticType(n.Operator, l, r); t != nil {
 		return &query.Call{T: t, Op: n.Operator, Args: sides[:]}, nil
 	}
-	return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left, kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
+	return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left,
+		kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
 }
 
 func arithmeticType(operator string, l, r *model.Type) *model.Type {

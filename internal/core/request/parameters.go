@@ -82,7 +82,8 @@ func (r *Request) readParameters(others []otherOption, s *scanned) error {
 	}
 	for _, o := range others {
 		if !slices.Contains(parameterNames(resource), o.name) {
-			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name, fault.Suggest(o.name, append(parameterNames(resource), optionNames[:]...))).On(o.name)
+			return fault.New(fault.Invalid, "option.unknown", "unknown option or parameter %q%s", o.name,
+				fault.Suggest(o.name, append(parameterNames(resource), optionNames[:]...))).On(o.name)
 		}
 		l := syntax.Literal{Class: syntax.Segment, Text: o.text, Option: o.name}
 		if strings.HasPrefix(o.text, "'") && strings.HasSuffix(o.text, "'") && len(o.text) > 1 {
@@ -140,10 +141,12 @@ func (r *Request) resolveParameters(resource *model.Resource) ([]query.Value, er
 	for i, p := range resource.Query.Parameters {
 		l := r.Literals[r.params[i]]
 		if l.Class == syntax.Absent && !p.Optional {
-			return nil, parameterFault(resource, "%s needs the parameter %q: %s; write %s", resource.Name, p.Name, articled(p.Type), parameterExample(resource))
+			return nil, parameterFault(resource, "%s needs the parameter %q: %s; write %s", resource.Name, p.Name, articled(p.Type),
+				parameterExample(resource))
 		}
 		if l.Class != syntax.Segment && l.Class != syntax.Absent && query.Fitting(l.Class, p.Type) == nil {
-			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.Kind(), advice(l, p.Type))
+			return nil, parameterFault(resource, "%s of %s is %s, but %s is %s; %s", p.Name, resource.Name, articled(p.Type), l, l.Kind(),
+				advice(l, p.Type))
 		}
 		values[i] = query.Value{T: p.Type, Index: r.params[i]}
 	}

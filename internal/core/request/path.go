@@ -103,7 +103,9 @@ func (p *pathReader) step() error {
 	name, bracket, hasBracket := strings.Cut(segment, "(")
 	if rel := h.resource.Relation(name); rel != nil {
 		if len(p.r.filters) > 0 {
-			return fault.New(fault.Unsupported, "path.unsupported", "a filter in the path before the relation %s is not done here; ask for the row by its key, as in /%s/…/%s", name, h.resource.Name, name).On("path")
+			return fault.New(fault.Unsupported, "path.unsupported",
+				"a filter in the path before the relation %s is not done here; ask for the row by its key, as in /%s/…/%s", name, h.resource.Name,
+				name).On("path")
 		}
 		p.i++
 		return p.enter(hop{resource: rel.To, via: rel, start: p.i - 1}, bracket, hasBracket)
@@ -115,11 +117,13 @@ func (p *pathReader) step() error {
 		return nil
 	}
 	known := append(h.resource.RelationNames(), h.resource.FieldNames()...)
-	return fault.New(fault.NotFound, "path.unknown", "%s has no relation or field %q%s", h.resource.Name, segment, fault.Suggest(segment, known)).On(segment)
+	return fault.New(fault.NotFound, "path.unknown", "%s has no relation or field %q%s", h.resource.Name, segment,
+		fault.Suggest(segment, known)).On(segment)
 }
 
 func (p *pathReader) nothing(segment string) error {
-	return fault.New(fault.NotFound, "path.unknown", "the path goes on with %q, but nothing follows %q", segment, p.segments[p.i-1]).On(segment)
+	return fault.New(fault.NotFound, "path.unknown", "the path goes on with %q, but nothing follows %q", segment,
+		p.segments[p.i-1]).On(segment)
 }
 
 // system reads a segment that begins with a dollar sign.
@@ -135,16 +139,19 @@ func (p *pathReader) system(h *hop, segment string) error {
 		p.r.View = query.Number
 	case segment == "$each" && !h.single():
 		if p.r.View = query.Each; len(p.r.filters) == 0 {
-			return fault.New(fault.Invalid, "each.unfiltered", "$each follows a filter: /%s/$filter(…)/$each; without one it would mean every row", h.resource.Name).On(segment)
+			return fault.New(fault.Invalid, "each.unfiltered", "$each follows a filter: /%s/$filter(…)/$each; without one it would mean every row",
+				h.resource.Name).On(segment)
 		}
 	case segment == "$ref":
 		p.r.View = query.Refs
 	case segment == "$value":
-		return fault.New(fault.Invalid, "path.unknown", "$value follows a field, as in /%s/…/%s/$value", h.resource.Name, h.resource.Fields[0].Name).On(segment)
+		return fault.New(fault.Invalid, "path.unknown", "$value follows a field, as in /%s/…/%s/$value", h.resource.Name,
+			h.resource.Fields[0].Name).On(segment)
 	case segment == "$count":
 		return fault.New(fault.Invalid, "path.unknown", "$count follows a collection; this is one row").On(segment)
 	default:
-		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment, fault.Suggest(segment, []string{"$count", "$value", "$ref", "$filter(…)", "$each", "$query"})).On(segment)
+		return fault.New(fault.NotFound, "path.unknown", "there is no path segment %q%s", segment,
+			fault.Suggest(segment, []string{"$count", "$value", "$ref", "$filter(…)", "$each", "$query"})).On(segment)
 	}
 	p.i++
 	return nil
@@ -154,7 +161,8 @@ func (p *pathReader) system(h *hop, segment string) error {
 func (p *pathReader) filter(segment string) error {
 	text, closed := strings.CutSuffix(strings.TrimPrefix(segment, "$filter("), ")")
 	if !closed {
-		return fault.New(fault.Invalid, "syntax.invalid", "$filter(…) in the path is not closed: \")\" is missing. One with a slash in it is written as an alias: $filter(@f)?@f=…").On("path")
+		return fault.New(fault.Invalid, "syntax.invalid",
+			"$filter(…) in the path is not closed: \")\" is missing. One with a slash in it is written as an alias: $filter(@f)?@f=…").On("path")
 	}
 	s := p.s
 	s.Shape = append(s.Shape, "/$filter("...)

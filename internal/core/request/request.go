@@ -53,7 +53,8 @@ type scanned struct {
 
 // scans go from one request to the next, with their room for tokens and shapes.
 var scans = sync.Pool{New: func() any {
-	return &scanned{Reader: syntax.Reader{Tokens: make([]syntax.Token, 0, 64), Shape: make([]byte, 0, 256)}, segments: make([]string, 0, 8), options: make([]option, 0, len(optionNames))}
+	return &scanned{Reader: syntax.Reader{Tokens: make([]syntax.Token, 0, 64), Shape: make([]byte, 0, 256)}, segments: make([]string, 0, 8),
+		options: make([]option, 0, len(optionNames))}
 }}
 
 // Release gives back what only resolving needs. The request keeps its place, literals and shape.
@@ -87,13 +88,15 @@ type option struct {
 }
 
 // optionNames are all query options of a request, in the order of the shape.
-var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken", "format"}
+var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "skiptoken",
+	"format"}
 
 // Read reads path, relative to the window and percent-encoded, and the raw query.
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := scans.Get().(*scanned)
 	r := &Request{scanned: s}
-	*s = scanned{Reader: syntax.Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0], options: s.options[:0]}
+	*s = scanned{Reader: syntax.Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0],
+		options: s.options[:0]}
 	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {
@@ -136,7 +139,9 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 		return nil, (&mistakes{wrong}).fault()
 	}
 	if len(s.Tokens) > maxTokens {
-		return nil, fault.New(fault.Invalid, "limit.size", "the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.Tokens), maxTokens)
+		return nil, fault.New(fault.Invalid, "limit.size",
+			"the request has %d words and values, at most %d are read; a long list of values can be sent as one alias: in @list", len(s.Tokens),
+			maxTokens)
 	}
 	if r.After != "" {
 		s.Shape = append(s.Shape, "&after"...)
@@ -160,7 +165,8 @@ type optionText struct {
 type otherOption struct{ name, text string }
 
 func (o otherOption) fault() error {
-	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name, fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames[:])).On(o.name)
+	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name,
+		fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames[:])).On(o.name)
 }
 
 // readOptions parts the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
@@ -176,7 +182,8 @@ func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases 
 		name, err1 := unescaped(rawName)
 		value, err2 := unescaped(rawValue)
 		if err1 != nil || err2 != nil {
-			return values, nil, nil, fault.New(fault.Invalid, "query.invalid", "the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
+			return values, nil, nil, fault.New(fault.Invalid, "query.invalid",
+				"the query has a percent sign that is no encoding: %q; a percent sign itself is written %%25", pair)
 		}
 		if strings.HasPrefix(name, "@") {
 			if _, twice := aliases[name]; twice {
@@ -191,7 +198,8 @@ func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases 
 		plain := strings.ToLower(strings.TrimPrefix(name, "$"))
 		i := slices.Index(optionNames[:], plain)
 		if i < 0 && slices.Contains(undoneOptions, plain) {
-			return values, nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here", plain).On(name)
+			return values, nil, nil, fault.New(fault.Unsupported, "option.unsupported", "the option %s of the standard is not done here",
+				plain).On(name)
 		}
 		if i < 0 {
 			others = append(others, otherOption{name, value})

@@ -34,16 +34,21 @@ func TestFaults(t *testing.T) {
 	m, _ := harbour.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"port_calls", "filter=statuss eq 1", `unknown field "statuss" in filter at 1; resource "port_calls" has "status"`},
-		{"port_calls", "filter=eta gt 5", `eta is a timestamp, but 5 is a whole number in filter at 8; write something like 2026-07-01T12:30:00Z`},
+		{"port_calls", "filter=eta gt 5",
+			`eta is a timestamp, but 5 is a whole number in filter at 8; write something like 2026-07-01T12:30:00Z`},
 		{"port_calls", "filter=eta gt 2026-07-01", `eta is a timestamp, but 2026-07-01 is a date in filter at 8; write 2026-07-01T00:00:00Z`},
-		{"port_calls", "filter=eta gt 2026-07-01T00:00:00", `"2026-07-01T00:00:00" is no timestamp with its zone in filter at 8; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00`},
-		{"port_calls", "filter=status eq 'expectd'", `"expectd" is none of the values, which are "expected", "anchored", "alongside", "departed", "cancelled" in filter at 11; did you mean "expected"?`},
+		{"port_calls", "filter=eta gt 2026-07-01T00:00:00",
+			`"2026-07-01T00:00:00" is no timestamp with its zone in filter at 8; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00`},
+		{"port_calls", "filter=status eq 'expectd'", `"expectd" is none of the values, which are "expected", "anchored", "alongside", ` +
+			`"departed", "cancelled" in filter at 11; did you mean "expected"?`},
 		{"port_calls", "filter=not status eq 'expected'", `"not" binds tighter than "eq" in filter at 1; write not (status eq 'expected')`},
 		{"port_calls", "filter=id eq 'x'", `id is an integer, but 'x' is a string in filter at 7; write something like 17`},
 		{"port_calls", "filter=id eq '17'", `id is an integer, but '17' is a string in filter at 7; leave out the quotes`},
-		{"vessels", "filter=imo_number eq 9000097", `imo_number is a string, but 9000097 is a whole number in filter at 15; put it in quotes: '9000097'`},
+		{"vessels", "filter=imo_number eq 9000097",
+			`imo_number is a string, but 9000097 is a whole number in filter at 15; put it in quotes: '9000097'`},
 		{"vessels", "filter=name = 'x'", `unexpected "=" in filter at 6; the operator is called "eq"`},
-		{"vessels", "filter=name eq 'x", `the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
+		{"vessels", "filter=name eq 'x",
+			`the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
 		{"vessels", "filter=(name eq 'x'", `")" is missing in filter at 13`},
 		{"vessels", "filter=name", `a condition is expected, but name is a string in filter at 1; compare it with something, such as name eq …`},
 		{"vessels", "filter=name eq", `a field, a function or a value is missing in filter at 8`},
@@ -84,7 +89,8 @@ func TestFaults(t *testing.T) {
 		{"vessels(3", "", `the key of vessels is not closed`},
 		{"vessels()", "", `the key of vessels is empty; write vessels(17)`},
 		{"pilotages/17", "", `pilotages has a key of 3 parts (port_call_id, pilot_id, direction); the path gives 1`},
-		{"pilotages(17)", "", `the key of pilotages has 3 parts (port_call_id, pilot_id, direction), the path gives 1; write pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')`},
+		{"pilotages(17)", "", `the key of pilotages has 3 parts (port_call_id, pilot_id, direction), the path gives 1; ` +
+			`write pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')`},
 		{"weather_log/1", "", `weather_log has no key, so it has no single rows; filter the collection instead`},
 		{"vessels/3", "filter=id eq 3", `filter goes with a collection; this is one row, which takes select, expand and compute`},
 		{"vessels", "filter=%zz", `the query has a percent sign that is no encoding`},
@@ -136,7 +142,8 @@ func TestShape(t *testing.T) {
 	}
 	other := [][2]string{
 		{"filter=id eq 1", "filter=id eq 1.5"}, {"filter=id eq 1", "filter=id eq null"}, {"filter=id in (1,2)", "filter=id in (1,null)"},
-		{"filter=id eq 1", "filter=agent_id eq 1"}, {"count=true", "count=false"}, {"filter=id eq 1", "filter=id ne 1"}, {"filter=id in (1)", "filter=id in ('a')"},
+		{"filter=id eq 1", "filter=agent_id eq 1"}, {"count=true", "count=false"}, {"filter=id eq 1", "filter=id ne 1"},
+		{"filter=id in (1)", "filter=id in ('a')"},
 	}
 	for _, s := range other {
 		if a, b := shape("vessels", s[0]), shape("vessels", s[1]); a == b {
@@ -155,7 +162,8 @@ func TestPrint(t *testing.T) {
 		{"a in (1,2) and b in (1,null)", "(a in (1,2)) and (b in (1,null))"},
 		{"Contains(ToLower(name),'it''s')", "contains(tolower(name),'it''s')"},
 		{"x/y/z gt 2026-07-01T00:00:00+02:00", "x/y/z gt 2026-07-01T00:00:00+02:00"},
-		{"t eq duration'PT1H' or g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", "(t eq duration'PT1H') or (g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90)"},
+		{"t eq duration'PT1H' or g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90",
+			"(t eq duration'PT1H') or (g eq 0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90)"},
 		{"not eq 1 and and eq 2", "(not eq 1) and (and eq 2)"},
 	}
 	for _, tt := range tests {
@@ -177,10 +185,14 @@ func TestPrint(t *testing.T) {
 
 // Nothing that can be sent makes the reader panic, and every refusal is a fault.
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{"filter=a eq 1", "filter=id in (1,2)&orderby=eta desc", "expand=vessel(select=name;expand=agent),tugs(top=2;filter=name eq 'x')",
-		"filter=not (contains(tolower(vessel/name),'a') or eta lt 2026-07-01T00:00:00Z)", "filter=((((", "select=*,id&top=3&skip=4&count=true", "filter=draught_m gt -1.5e3",
-		"apply=filter(status eq 'x')/groupby((rollup($all,vessel/kind),status),filter(hazardous)/aggregate($count as n,draught_m with sum as s))/topcount(2,n)", "apply=concat(aggregate(id with max as m),groupby((status)))/search(ice OR \"x y\")",
-		"filter=hassubset(tags,[\"a\",1,null]) and id in @l&@l=[1,2]", "filter=id eq $root/vessels(3)/agent/id", "compute=case(id eq 1:'a',true:'b') as c&select=c"} {
+	for _, seed := range []string{"filter=a eq 1", "filter=id in (1,2)&orderby=eta desc",
+		"expand=vessel(select=name;expand=agent),tugs(top=2;filter=name eq 'x')",
+		"filter=not (contains(tolower(vessel/name),'a') or eta lt 2026-07-01T00:00:00Z)", "filter=((((", "select=*,id&top=3&skip=4&count=true",
+		"filter=draught_m gt -1.5e3",
+		"apply=filter(status eq 'x')/groupby((rollup($all,vessel/kind),status),filter(hazardous)/aggregate($count as n," +
+			"draught_m with sum as s))/topcount(2,n)", "apply=concat(aggregate(id with max as m),groupby((status)))/search(ice OR \"x y\")",
+		"filter=hassubset(tags,[\"a\",1,null]) and id in @l&@l=[1,2]", "filter=id eq $root/vessels(3)/agent/id",
+		"compute=case(id eq 1:'a',true:'b') as c&select=c"} {
 		f.Add("port_calls", seed)
 	}
 	f.Add("pilotages(port_call_id=1,direction='inbound')", "")
@@ -210,7 +222,8 @@ func FuzzRead(f *testing.F) {
 func BenchmarkRead(b *testing.B) {
 	m, _ := harbour.Saltmere(b)
 	for _, r := range []struct{ name, path, query string }{
-		{"list", "port_calls", "filter=" + url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'") + "&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"},
+		{"list", "port_calls", "filter=" + url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'") +
+			"&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"},
 		{"row", "port_calls/4711", "select=id,vessel_id,berth_code,status,eta,etd,arrived_at,draught_m,hazardous"},
 	} {
 		b.Run(r.name, func(b *testing.B) {
@@ -248,7 +261,8 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels", "filter=port_calls/any(x: x/id gt )", `unexpected ")" in filter at 27; a field, a function or a value is expected`},
 		{"vessels", "filter=port_calls/$count(filter id gt 1) gt 0", `unexpected "id" in filter at 26; "=" is expected`},
 		{"vessels", "filter=port_calls/$count(filter=id gt ) gt 0", `unexpected ")" in filter at 32`},
-		{"vessels", "filter=concat(name 'a long text that goes on and on, longer than anybody would read it') eq 'y'", `unexpected 'a long text that goes on and on, longer… in filter at 13; "," or ")" is expected`},
+		{"vessels", "filter=concat(name 'a long text that goes on and on, longer than anybody would read it') eq 'y'",
+			`unexpected 'a long text that goes on and on, longer… in filter at 13; "," or ")" is expected`},
 		{"vessels", "filter=id in 5", `unexpected 5 in filter at 7; a list in brackets, such as (1,2,3), is expected`},
 		{"vessels", "filter=id in (1 name)", `unexpected "name" in filter at 10; "," or ")" is expected`},
 		{"vessels", "orderby=name asc,", `a field, a function or a value is missing in orderby at 10`},
@@ -265,8 +279,10 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels", "expand=port_calls(top=1 skip=2)", `unexpected "skip" in expand at 18; ";" or ")" is expected`},
 		{"vessels", "expand=port_calls(top=)", `top takes a whole number from 0 up, not ) in expand at 16`},
 		{"vessels", "expand=port_calls(levels=x)", `levels takes a number from 1 to 8, or max in expand at 19`},
-		{"vessels", "top=", `a number is missing in top at 1`}, {"vessels", "compute=id add 1", `"as" and a name is missing in compute at 9`}, {"vessels", "compute=id as 5", `unexpected 5 in compute at 7; a name for the computed value is expected`},
-		{"vessels", "apply=aggregate(id with 5 as x)", `unexpected 5 in apply at 19; a method such as sum is expected`}, {"vessels", "apply=aggregate(id with sum as", `a name for the aggregated value is missing in apply at 25`},
+		{"vessels", "top=", `a number is missing in top at 1`}, {"vessels", "compute=id add 1", `"as" and a name is missing in compute at 9`},
+		{"vessels", "compute=id as 5", `unexpected 5 in compute at 7; a name for the computed value is expected`},
+		{"vessels", "apply=aggregate(id with 5 as x)", `unexpected 5 in apply at 19; a method such as sum is expected`},
+		{"vessels", "apply=aggregate(id with sum as", `a name for the aggregated value is missing in apply at 25`},
 		{"vessels", "filter=port_calls/any(p p/id eq 1)", `unexpected "p" in filter at 18; ":" is expected`},
 		{"vessels", "filter=port_calls/any(p: q/id eq 1)", `unknown field "q" in filter at 19; resource "vessels" has`},
 		{"vessels", "filter=port_calls/any(p: p/idd eq 1)", `unknown field "idd" in filter at 21; resource "port_calls" has "id"`},
@@ -284,12 +300,14 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels", "filter=case() eq 1", `case takes pairs, as in case(`},
 		{"vessels", "filter=case(id eq 1) eq 1", `":" is expected`},
 		{"vessels", "filter=cast(id) eq 1", `cast takes a value and a type, as in cast(id,Edm.String)`},
-		{"vessels", "filter=particulars/kw gt 2026-01-01", `particulars/kw is a JSON value, which holds numbers, texts and booleans, but no date`},
+		{"vessels", "filter=particulars/kw gt 2026-01-01",
+			`particulars/kw is a JSON value, which holds numbers, texts and booleans, but no date`},
 		{"vessels", "filter=particulars eq 'x'", ``},
 		{"vessels", "filter=-name eq 'x'", `a minus sign takes a number, but name is a string`},
 		{"vessels", "filter=matchesPattern(name,flag)", `matchesPattern takes its pattern as text in quotes`},
 		{"port_calls", "filter=eta add 5 gt eta", `eta is a timestamp and 5 is a whole number, so "add" can't reckon with them in filter at 5`},
-		{"port_calls", "filter=eta sub eta gt 5", `eta sub eta is a duration, but 5 is a whole number in filter at 16; write something like duration'PT48H'`},
+		{"port_calls", "filter=eta sub eta gt 5",
+			`eta sub eta is a duration, but 5 is a whole number in filter at 16; write something like duration'PT48H'`},
 		{"port_calls", "filter=eta sub eta gt 'x'", `"x" is no duration in filter at 16; write PT48H or P2DT30M`},
 		{"cargo_items", "filter=stowage/middle gt 1", `"stowage" is a range, it has no field "middle"`},
 		{"vessels", "compute=id add 1 as", `a name for the computed value is missing in compute at 12`},
@@ -328,7 +346,8 @@ func TestMoreFaults(t *testing.T) {
 func TestPrintCollections(t *testing.T) {
 	for _, tt := range []struct{ text, want string }{
 		{"a/b/any(x: x/c eq 1 and $it/d)", "a/b/any(x:(x/c eq 1) and $it/d)"}, {"a/ANY()", "a/any()"}, {"a/all(x:x)", "a/all(x:x)"},
-		{"a/$count gt 1", "a/$count gt 1"}, {"a/$count(filter=b eq 1) gt 1", "a/$count($filter=b eq 1) gt 1"}, {"case(a:1,b:2) eq 1", "case(a:1,b:2) eq 1"},
+		{"a/$count gt 1", "a/$count gt 1"}, {"a/$count(filter=b eq 1) gt 1", "a/$count($filter=b eq 1) gt 1"},
+		{"case(a:1,b:2) eq 1", "case(a:1,b:2) eq 1"},
 		{"1 in a", "1 in a"}, {"a has 'x'", "a has 'x'"}, {"-(a)", "-a"}, {"cast(a,Edm.String) eq 'x'", "cast(a,Edm.String) eq 'x'"},
 	} {
 		n, err := syntax.ParseRule(tt.text)
@@ -346,14 +365,29 @@ func TestPrintCollections(t *testing.T) {
 func TestSeveralMistakes(t *testing.T) {
 	m, _ := harbour.Saltmere(t)
 	for _, tt := range []struct{ name, path, query, want string }{
-		{"fields", "vessels", "select=nam,flagg,name,kin", `request.invalid the request has 3 mistakes|field.unknown unknown field "nam" in select at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in select at 5; resource "vessels" has "flag"|field.unknown unknown field "kin" in select at 16; resource "vessels" has "kind"`},
-		{"options", "vessels", "filter=id eq 'x'&orderby=nam,flagg desc&expand=agnt", `request.invalid the request has 4 mistakes|type.mismatch id is an integer, but 'x' is a string in filter at 7; write something like 17|field.unknown unknown field "nam" in orderby at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in orderby at 5; resource "vessels" has "flag"|relation.unknown vessels has no relation "agnt" in expand at 1; did you mean "agent"?`},
-		{"inside expand", "vessels", "expand=port_calls(select=ide,eta;orderby=et)", `request.invalid the request has 2 mistakes|field.unknown unknown field "et" in expand at 35; resource "port_calls" has "eta"|field.unknown unknown field "ide" in expand at 19; resource "port_calls" has "id"`},
-		{"what can't be read", "vessels", "filter=name eq 'x&orderby=name asc asc", `syntax.invalid the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
-		{"words", "vessels", "filter=name eq&orderby=name asc asc", `request.invalid the request has 2 mistakes|syntax.invalid a field, a function or a value is missing in filter at 8|syntax.invalid unexpected "asc" in orderby at 10; the end is expected`},
-		{"names of options", "vessels", "filtr=1&ordrby=2", `request.invalid the request has 2 mistakes|option.unknown unknown option "filtr"; did you mean "filter"?|option.unknown unknown option "ordrby"; did you mean "orderby"?`},
-		{"on a row", "vessels/3", "filter=id eq 1&top=2", `request.invalid the request has 2 mistakes|option.misplaced filter goes with a collection; this is one row, which takes select, expand and compute|option.misplaced top goes with a collection; this is one row, which takes select, expand and compute`},
-		{"what depends on it is not told", "vessels", "compute=nam as n&select=n&orderby=n", `field.unknown unknown field "nam" in compute at 1; resource "vessels" has "name"`},
+		{"fields", "vessels", "select=nam,flagg,name,kin", `request.invalid the request has 3 mistakes|field.unknown unknown field "nam" in ` +
+			`select at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in select at 5; resource "vessels" has "flag"|` +
+			`field.unknown unknown field "kin" in select at 16; resource "vessels" has "kind"`},
+		{"options", "vessels", "filter=id eq 'x'&orderby=nam,flagg desc&expand=agnt", `request.invalid the request has 4 mistakes|` +
+			`type.mismatch id is an integer, but 'x' is a string in filter at 7; write something like 17|` +
+			`field.unknown unknown field "nam" in orderby at 1; resource "vessels" has "name"|` +
+			`field.unknown unknown field "flagg" in orderby at 5; resource "vessels" has "flag"|` +
+			`relation.unknown vessels has no relation "agnt" in expand at 1; did you mean "agent"?`},
+		{"inside expand", "vessels", "expand=port_calls(select=ide,eta;orderby=et)", `request.invalid the request has 2 mistakes|` +
+			`field.unknown unknown field "et" in expand at 35; resource "port_calls" has "eta"|` +
+			`field.unknown unknown field "ide" in expand at 19; resource "port_calls" has "id"`},
+		{"what can't be read", "vessels", "filter=name eq 'x&orderby=name asc asc",
+			`syntax.invalid the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
+		{"words", "vessels", "filter=name eq&orderby=name asc asc", `request.invalid the request has 2 mistakes|` +
+			`syntax.invalid a field, a function or a value is missing in filter at 8|` +
+			`syntax.invalid unexpected "asc" in orderby at 10; the end is expected`},
+		{"names of options", "vessels", "filtr=1&ordrby=2", `request.invalid the request has 2 mistakes|option.unknown unknown option ` +
+			`"filtr"; did you mean "filter"?|option.unknown unknown option "ordrby"; did you mean "orderby"?`},
+		{"on a row", "vessels/3", "filter=id eq 1&top=2", `request.invalid the request has 2 mistakes|option.misplaced filter goes with a ` +
+			`collection; this is one row, which takes select, expand and compute|option.misplaced top goes with a collection; ` +
+			`this is one row, which takes select, expand and compute`},
+		{"what depends on it is not told", "vessels", "compute=nam as n&select=n&orderby=n",
+			`field.unknown unknown field "nam" in compute at 1; resource "vessels" has "name"`},
 	} {
 		_, _, err := resolve(m, tt.path, tt.query)
 		f, ok := fault.From(err)

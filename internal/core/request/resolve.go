@@ -51,7 +51,8 @@ func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 	}
 	resource, fields := h.resource, h.resource.Key
 	if len(h.key) != len(fields) {
-		return nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource), len(h.key), keyExample(resource))
+		return nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource),
+			len(h.key), keyExample(resource))
 	}
 	values := make([]query.Value, len(fields))
 	given := make([]bool, len(fields))
@@ -75,7 +76,8 @@ func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 			t = model.Int64Type // a number that is too large for the column names no row
 		} else if l.Class != syntax.Segment {
 			if t = query.Fitting(l.Class, t); t == nil {
-				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(), keyExample(resource))
+				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(),
+					keyExample(resource))
 			}
 		}
 		values[at] = query.Value{T: t, Index: part.literal}
@@ -243,15 +245,18 @@ func expand(q *query.Query, node *syntax.ExpandNode, within string, depth int, l
 
 func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *int) (*query.Expansion, error) {
 	if *left--; *left < 0 {
-		return nil, syntax.FaultAt("expand", node.Path.Pos, "limit.expand", "the request expands more than %d relations; name those that are needed", maxExpansions)
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "limit.expand",
+			"the request expands more than %d relations; name those that are needed", maxExpansions)
 	}
 	from := q.Root.Resource
 	rel := from.Relation(node.Path.Name)
 	if rel == nil {
 		if from.Field(node.Path.Name) != nil {
-			return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%q is a field of %s, not a relation; fields go into select", node.Path.Name, from.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%q is a field of %s, not a relation; fields go into select",
+				node.Path.Name, from.Name)
 		}
-		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", from.Name, node.Path.Name, fault.Suggest(node.Path.Name, from.RelationNames()))
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", from.Name, node.Path.Name,
+			fault.Suggest(node.Path.Name, from.RelationNames()))
 	}
 	for _, e := range q.Expand {
 		if e.Relation == rel {
@@ -265,7 +270,8 @@ func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int
 			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
 		}
 		if i := slices.Index(given, true); i >= 0 {
-			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, so it takes select and expand, not %s", rel.Name,
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, so it takes select and expand, not %s",
+				rel.Name,
 				[]string{"filter", "orderby", "top", "skip", "count", "search"}[i])
 		}
 	}
@@ -277,7 +283,8 @@ func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int
 	options := node.Options
 	if options.Levels > 1 {
 		if rel.To != rel.From {
-			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "levels goes with a relation to the same resource; %s leads to %s", rel.Name, rel.To.Name)
+			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced",
+				"levels goes with a relation to the same resource; %s leads to %s", rel.Name, rel.To.Name)
 		}
 		deeper := *node
 		deeper.Options.Levels--
@@ -365,7 +372,8 @@ func selected(r *model.Resource, path *syntax.PathNode, option string) (*model.F
 	}
 	switch {
 	case f == nil && r.Relation(first.Name) != nil:
-		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s", first.Name, first.Name)
+		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s",
+			first.Name, first.Name)
 	case f == nil:
 		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "unknown field %q%s", first.Name, unknownField(first.Name, r))
 	}

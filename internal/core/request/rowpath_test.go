@@ -24,7 +24,8 @@ func TestRowPath(t *testing.T) {
 		{"berths", []string{"$count"}, "berths('$count')"},
 		{"berths", []string{"$it's"}, "berths('$it%27%27s')"},
 		{"tide_readings", []string{"", "2026-07-01T00:00:00Z"}, "tide_readings(station='',read_at=2026-07-01T00:00:00Z)"},
-		{"pilotages", []string{"17", "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", "inbound"}, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound"},
+		{"pilotages", []string{"17", "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90", "inbound"},
+			"pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound"},
 	} {
 		if got := request.RowPath(m.Resource(tt.resource), tt.key); got != tt.want {
 			t.Errorf("%s %q: %s, want %s", tt.resource, tt.key, got, tt.want)

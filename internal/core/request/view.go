@@ -110,7 +110,8 @@ func (b *viewBinder) show(r *model.Resource, o *syntax.Options, within string) e
 	for _, c := range q.Computed {
 		name := "= " + c.Name
 		v.Values = append(v.Values, Derived{name, c.By})
-		fields = append(fields, &model.Field{Name: c.Name, Column: &catalog.Column{Name: name}, Type: c.By.Type(), Nullable: true, ReadOnly: true})
+		fields = append(fields, &model.Field{Name: c.Name, Column: &catalog.Column{Name: name}, Type: c.By.Type(), Nullable: true,
+			ReadOnly: true})
 	}
 	rs.option = in("orderby")
 	if err := b.order(r, v, rs, o.OrderBy); err != nil {
@@ -196,11 +197,14 @@ func (b *viewBinder) relation(r *model.Resource, node *syntax.ExpandNode) (*mode
 	rel := of.Relation(node.Path.Name)
 	switch {
 	case node.All:
-		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option", "a saved view names the relations that it shows; * would show what is added later")
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option",
+			"a saved view names the relations that it shows; * would show what is added later")
 	case rel == nil:
-		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", of.Name, node.Path.Name, fault.Suggest(node.Path.Name, of.RelationNames()))
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", of.Name, node.Path.Name,
+			fault.Suggest(node.Path.Name, of.RelationNames()))
 	case node.Only == "ref" || node.Options.Levels > 1 || node.Options.Skip != nil:
-		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option", "expand in a saved view takes select, filter, compute, orderby, top, count and expand")
+		return nil, syntax.FaultAt("expand", node.Path.Pos, "view.option",
+			"expand in a saved view takes select, filter, compute, orderby, top, count and expand")
 	case node.Only == "count" && !rel.Many:
 		return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced", "%s leads to one row, which is not counted", rel.Name)
 	}

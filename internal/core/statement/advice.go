@@ -95,7 +95,8 @@ func (p *Plan) adviseScan(s *Step) (Advice, bool) {
 	if a.Wanted == 0 {
 		wants = "and none is wanted"
 	}
-	a.Message = fmt.Sprintf("%d rows of %s are read %s; an index on (%s) would lead to those that are", a.Read, a.Table, wants, strings.Join(columns, ", "))
+	a.Message = fmt.Sprintf("%d rows of %s are read %s; an index on (%s) would lead to those that are", a.Read, a.Table, wants,
+		strings.Join(columns, ", "))
 	return a, true
 }
 
@@ -114,7 +115,8 @@ func (p *Plan) adviseSort(s *Step, limited float64) (Advice, bool) {
 	}
 	columns := append(slices.Clone(u.Equal), u.Order...)
 	a := Advice{Table: u.Table.QualifiedName(), Columns: columns, Read: int64(scan.Rows), Wanted: int64(limited)}
-	a.Message = fmt.Sprintf("%d rows of %s are sorted for the first %d; an index on (%s) has them in order", a.Read, a.Table, a.Wanted, strings.Join(columns, ", "))
+	a.Message = fmt.Sprintf("%d rows of %s are sorted for the first %d; an index on (%s) has them in order", a.Read, a.Table, a.Wanted,
+		strings.Join(columns, ", "))
 	return a, true
 }
 

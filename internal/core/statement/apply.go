@@ -80,7 +80,8 @@ func (s *stage) step(step query.Step) *stage {
 		s.where = append(s.where, by+" is not null")
 		mark := s.f.b.alias("running")
 		before, all := catalog.Quote("before "+mark), catalog.Quote("all "+mark)
-		s = s.closed(s.alias+".*, coalesce(sum("+by+") over ("+strings.TrimSpace(order)+" rows between unbounded preceding and 1 preceding), 0) as "+before+", sum("+by+") over () as "+all, "")
+		s = s.closed(s.alias+".*, coalesce(sum("+by+") over ("+strings.TrimSpace(order)+
+			" rows between unbounded preceding and 1 preceding), 0) as "+before+", sum("+by+") over () as "+all, "")
 		amount := s.f.value(r.Amount, "numeric")
 		if r.Percent {
 			amount = "(" + amount + " * " + s.alias + "." + all + " / 100)"
@@ -154,7 +155,8 @@ func (f *from) aggregate(a query.Aggregate, t *model.Type) string {
 	case isTextual(of):
 		by = "(" + by + ")::text"
 	}
-	sql := map[string]string{"sum": "sum(", "min": "min(", "max": "max(", "average": "avg(", "countdistinct": "count(distinct "}[a.Method] + by + ")" + f.filtered(a.Where)
+	sql := map[string]string{"sum": "sum(", "min": "min(", "max": "max(", "average": "avg(", "countdistinct": "count(distinct "}[a.Method] +
+		by + ")" + f.filtered(a.Where)
 	return "(" + sql + ")::" + plainSQL(t)
 }
 

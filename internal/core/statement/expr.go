@@ -32,7 +32,8 @@ type valueKey struct {
 }
 
 func newBuilder(scope *access.Scope) *builder {
-	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*query.Element]string{}, uses: map[string]*Use{}}
+	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*query.Element]string{},
+		uses: map[string]*Use{}}
 }
 
 // arg adds an argument and returns its placeholder with the cast that makes its type certain.

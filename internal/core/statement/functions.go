@@ -50,8 +50,10 @@ var templates = map[string]string{
 	"hassubset": `(case when %[1]s is not null and %[2]s is not null then not exists (select 1 from unnest(%[2]s) b(v) group by b.v
   having count(*) > (select count(*) from unnest(%[1]s) a(v) where a.v is not distinct from b.v)) end)`,
 	// Takes the values of the second list in turn, each at its first place in the first list after the one before.
-	"hassubsequence": `(case when %[1]s is not null and %[2]s is not null then (with recursive walk(i, at) as (select 0::bigint, 0::bigint union all
-  select i + 1, (select min(a.o) from unnest(%[1]s) with ordinality a(v, o), unnest(%[2]s) with ordinality b(v, o) where b.o = i + 1 and a.o > at and a.v is not distinct from b.v)
+	"hassubsequence": `(case when %[1]s is not null and %[2]s is not null then (with recursive walk(i, at) as (select 0::bigint,
+			0::bigint union all
+  select i + 1, (select min(a.o) from unnest(%[1]s) with ordinality a(v, o), unnest(%[2]s) with ordinality b(v,
+			o) where b.o = i + 1 and a.o > at and a.v is not distinct from b.v)
   from walk where at is not null and i < cardinality(%[2]s)) select bool_and(at is not null) from walk) end)`,
 }
 

@@ -98,7 +98,8 @@ func (b *builder) leftOut(rel *model.Relation, stay bool) string {
 		with += ", " + unnested("stays", lists, names)
 		where = append(where, "not exists (select from stays where "+strings.Join(same, " and ")+")")
 	}
-	return with + ", left_out as (\n  select " + strings.Join(keys, ", ") + ", near.n from near, " + table + f.joins.String() + whereClause(where) + "\n)"
+	return with + ", left_out as (\n  select " + strings.Join(keys, ", ") + ", near.n from near, " + table + f.joins.String() +
+		whereClause(where) + "\n)"
 }
 
 // LeftOut plans the look-up of one row that a set leaves out: its key comes back, and the number of the set. stay says that the input
@@ -111,7 +112,8 @@ func LeftOut(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 	list := &selectList{}
 	plan.InputOrdinal = list.add("l." + ordinal)
 	plan.returns(list, "l", rel.To.Key)
-	plan.SQL = "with " + with + "\nselect " + list.String() + "\nfrom left_out l order by l.n, " + strings.Join(list.items[1:], ", ") + " limit 1"
+	plan.SQL = "with " + with + "\nselect " + list.String() + "\nfrom left_out l order by l.n, " + strings.Join(list.items[1:], ", ") +
+		" limit 1"
 	plan.Slots = b.slots
 	return plan
 }
@@ -188,9 +190,12 @@ func Links(rel *model.Relation, scope *access.Scope) *Plan {
 		unnested("input", lists, names),
 		"near as (" + b.end(rel.From, "k", nearColumns, true) + ")",
 		"far as (" + b.end(rel.To, "f", farColumns, false) + ")",
-		"untied as (\n  delete from " + table + " j using near join far using (n)\n  where near.act = 'untie' and " + near + " and " + far + " returning near.n\n)",
-		"left_out as (\n  delete from " + table + " j using near\n  where near.act = 'only' and " + near + " and exists (" + b.visible(rel, "j") + ")\n" +
-			"    and not exists (select from input i join far using (n) where i.act = 'tie' and " + b.sameInput(rel.From, "i", "near") + " and " + far + ")\n)",
+		"untied as (\n  delete from " + table + " j using near join far using (n)\n  where near.act = 'untie' and " + near + " and " + far +
+			" returning near.n\n)",
+		"left_out as (\n  delete from " + table + " j using near\n  where near.act = 'only' and " + near + " and exists (" + b.visible(rel, "j") +
+			")\n" +
+			"    and not exists (select from input i join far using (n) where i.act = 'tie' and " + b.sameInput(rel.From, "i", "near") + " and " +
+			far + ")\n)",
 		"tied as (\n  insert into " + table + " (" + strings.Join(columns, ", ") + ")\n  select " + strings.Join(values, ", ") +
 			" from near join far using (n) where near.act = 'tie' order by n\n  on conflict do nothing\n)",
 	}
@@ -201,7 +206,8 @@ func Links(rel *model.Relation, scope *access.Scope) *Plan {
 	list := &selectList{}
 	plan.Total = list.add("(select count(*) from input)")
 	plan.Missing = list.add(numbers("not exists (select from near where near.n = i.n)"))
-	plan.Absent = list.add(numbers("i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists (select from untied where untied.n = i.n)"))
+	plan.Absent = list.add(numbers("i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists " +
+		"(select from untied where untied.n = i.n)"))
 	plan.SQL = "with " + strings.Join(with, ",\n") + "\nselect " + list.String()
 	plan.Slots = b.slots
 	return plan

@@ -60,7 +60,8 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full
 	// The total comes in the same statement, so in the same snapshot, and there even where the page is empty.
 	count := b.from(q.Root, alias, false)
 	total := count.where(q, alias)
-	plan.SQL = "select n.total, page.*\nfrom (select count(*) as total" + table + count.joins.String() + whereClause(total) + ") n\nleft join (\nselect true" +
+	plan.SQL = "select n.total, page.*\nfrom (select count(*) as total" + table + count.joins.String() + whereClause(total) +
+		") n\nleft join (\nselect true" +
 		comma(list.String()) + body + "\n) page on true"
 	plan.Total, plan.Present, plan.Slots = 0, 1, b.slots
 	shift(plan, 2)
@@ -338,14 +339,16 @@ func (f *from) many(e *query.Expansion, alias string, list *selectList) []Column
 		sql += "\n  offset " + g.expr(q.Skip)
 	}
 	if e.Only != "count" {
-		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select array_agg(row(%s)) as rows from (%s) r\n) %s on true", numbered("r", len(inner.items)), sql, gathered)
+		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select array_agg(row(%s)) as rows from (%s) r\n) %s on true",
+			numbered("r", len(inner.items)), sql, gathered)
 	}
 	out := []Column{}
 	if q.Count || e.Only == "count" {
 		h := b.from(q.Root, there, f.trusted)
 		total := append([]string{link}, h.where(q, there)...)
 		counted := b.alias("gathered")
-		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select count(*) as total%s%s%s\n) %s on true", source, h.joins.String(), whereClause(total), counted)
+		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select count(*) as total%s%s%s\n) %s on true", source, h.joins.String(),
+			whereClause(total), counted)
 		out = append(out, Column{Name: rel.Name + "@count", Kind: Total, At: list.add(counted + ".total")})
 	}
 	if e.Only == "count" {

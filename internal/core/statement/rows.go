@@ -180,7 +180,8 @@ func DeleteRows(r *model.Resource, w Rows, scope *access.Scope) *Plan {
 	input := b.input(r, w)
 	alias := b.alias(r.Name)
 	using, where := b.byKeys(r, w, alias, window.Delete)
-	write := "delete from " + r.Table.QualifiedName() + " " + alias + "\n  using " + using + "\n  where " + where + " returning input.n as " + rowNumber
+	write := "delete from " + r.Table.QualifiedName() + " " + alias + "\n  using " + using + "\n  where " + where + " returning input.n as " +
+		rowNumber
 	return b.counted(input, write, nil, "")
 }
 
@@ -237,7 +238,8 @@ func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	write := "insert into " + r.Table.QualifiedName() + " (" + strings.Join(names, ", ") + ")" + overriding +
 		"\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *"
 	if w.numbered() { // they come back in the order in which they were inserted
-		return b.numbered(input+", inserted as (\n  "+write+"\n), written as (\n  select *, row_number() over () as "+rowNumber+" from inserted\n)", q, w, window.Create)
+		return b.numbered(input+", inserted as (\n  "+write+"\n), written as (\n  select *, row_number() over () as "+rowNumber+
+			" from inserted\n)", q, w, window.Create)
 	}
 	return b.counted(input, write, q.Root, window.Create)
 }
@@ -360,7 +362,8 @@ func (b *builder) counted(input, write string, root *query.Row, op window.Operat
 	list := &selectList{}
 	plan.Total = list.add("count(*)")
 	if op != window.Create {
-		plan.Missing = list.add("(select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written." + rowNumber + " = input.n))")
+		plan.Missing = list.add("(select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written " +
+			"where written." + rowNumber + " = input.n))")
 	}
 	if root != nil {
 		alias = b.alias(root.Resource.Name)

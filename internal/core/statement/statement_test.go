@@ -34,17 +34,23 @@ func TestRead(t *testing.T) {
 		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17", "select=id,eta", nil},
 		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17/vessel", "select=name", nil},
 		{access.Caller{Subject: "operator", Operator: true}, "port_calls/17", "select=id,twice&compute=draught_m mul 2 as twice", nil},
-		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", nil},
+		{agent, "port_calls", "filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta desc&top=5&select=id," +
+			"eta&expand=vessel(select=name)&count=true", nil},
 		{agent, "port_calls", "filter=not (berth_code eq 'N01') and berth_code ne 'N02'", nil},
 		{agent, "dues", "expand=port_call(expand=vessel,tugs(orderby=name;top=2;count=true))", nil},
-		{access.Caller{Subject: "x", Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3.0}}, "vessels", "select=id,agent_id&filter=agent_id ne 3&orderby=agent_id&top=5", []bool{true, false}},
-		{access.Caller{Subject: "operator", Operator: true}, "vessels", "filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on", []bool{false, true, false}},
+		{access.Caller{Subject: "x", Roles: []string{"agent", "pilot"}, Claims: map[string]any{"agent_id": 3.0}}, "vessels",
+			"select=id,agent_id&filter=agent_id ne 3&orderby=agent_id&top=5", []bool{true, false}},
+		{access.Caller{Subject: "operator", Operator: true}, "vessels",
+			"filter=agent/name eq null or built_on in (2020-01-01,null) or id in (1,2)&orderby=agent/name desc,built_on",
+			[]bool{false, true, false}},
 		{access.Caller{Subject: "operator", Operator: true}, "port_calls", "orderby=eta desc&select=id", []bool{false, false}},
-		{access.Caller{Subject: "operator", Operator: true}, "pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')", "expand=pilot(expand=mentor)", nil},
+		{access.Caller{Subject: "operator", Operator: true},
+			"pilotages(port_call_id=17,pilot_id=0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90,direction='inbound')", "expand=pilot(expand=mentor)", nil},
 	}
 	var got strings.Builder
 	for _, tt := range tests {
-		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator], tt.path, tt.query)
+		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator],
+			tt.path, tt.query)
 		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
 		q, err := scope.Check(q)
 		if err != nil {
@@ -124,24 +130,32 @@ func TestWrite(t *testing.T) {
 		{"create", master, "tugs", "", func(w write) *statement.Plan {
 			return statement.Create(w.q, fields(w, "name", "bollard_pull_t"), w.scope)
 		}},
-		{"create, nothing given", master, "port_calls", "select=id", func(w write) *statement.Plan { return statement.Create(w.q, nil, w.scope) }},
+		{"create, nothing given", master, "port_calls", "select=id",
+			func(w write) *statement.Plan { return statement.Create(w.q, nil, w.scope) }},
 		{"create under a rule, with a preset", agent, "port_calls", "select=id,status", func(w write) *statement.Plan {
 			return statement.Create(w.q, fields(w, "vessel_id", "eta", "draught_m"), w.scope)
 		}},
-		{"create that shows relations", master, "port_calls", "select=id&expand=vessel(select=name),tugs(select=name;orderby=name;top=2)", func(w write) *statement.Plan { return statement.Create(w.q, fields(w, "vessel_id"), w.scope) }},
-		{"change", office, "port_calls/17", "select=id,eta", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
-		{"change of a version", office, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at", func(w write) *statement.Plan {
-			return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, true)
-		}},
-		{"change under a rule that needs another table", agent, "port_calls/17", "select=id,eta", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
-		{"change under a rule of the row alone", access.Caller{Subject: "x", Roles: []string{"pilot"}}, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at", func(w write) *statement.Plan {
-			return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, false)
-		}},
-		{"change of nothing in the row itself", office, "port_calls/17", "select=id", func(w write) *statement.Plan { return statement.Update(w.q, nil, nil, w.scope, false) }},
+		{"create that shows relations", master, "port_calls", "select=id&expand=vessel(select=name),tugs(select=name;orderby=name;top=2)",
+			func(w write) *statement.Plan { return statement.Create(w.q, fields(w, "vessel_id"), w.scope) }},
+		{"change", office, "port_calls/17", "select=id,eta",
+			func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
+		{"change of a version", office, "pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at",
+			func(w write) *statement.Plan {
+				return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, true)
+			}},
+		{"change under a rule that needs another table", agent, "port_calls/17", "select=id,eta",
+			func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "eta"), nil, w.scope, false) }},
+		{"change under a rule of the row alone", access.Caller{Subject: "x", Roles: []string{"pilot"}},
+			"pilotages/17/0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90/inbound", "select=boarded_at", func(w write) *statement.Plan {
+				return statement.Update(w.q, fields(w, "boarded_at"), nil, w.scope, false)
+			}},
+		{"change of nothing in the row itself", office, "port_calls/17", "select=id",
+			func(w write) *statement.Plan { return statement.Update(w.q, nil, nil, w.scope, false) }},
 		{"replacement", office, "berths/N05", "select=code", func(w write) *statement.Plan {
 			return statement.Update(w.q, fields(w, "quay"), fields(w, "shore_power"), w.scope, false)
 		}},
-		{"change as two roles", both, "port_calls/17", "select=id,remarks", func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "etd"), nil, w.scope, false) }},
+		{"change as two roles", both, "port_calls/17", "select=id,remarks",
+			func(w write) *statement.Plan { return statement.Update(w.q, fields(w, "etd"), nil, w.scope, false) }},
 		{"deletion", master, "tugs/3", "", func(w write) *statement.Plan { return statement.Delete(w.q, w.scope, false) }},
 		{"deletion of a version", master, "tugs/3", "", func(w write) *statement.Plan { return statement.Delete(w.q, w.scope, true) }},
 		{"change of each", agent, "port_calls/$filter(vessel%2Fflag eq 'NO')/$each", "", func(w write) *statement.Plan {
@@ -150,10 +164,13 @@ func TestWrite(t *testing.T) {
 		{"change of each, shown", agent, "port_calls/$filter(status eq 'expected')/$each", "select=id,etd", func(w write) *statement.Plan {
 			return statement.UpdateEach(w.q, fields(w, "etd"), w.scope, true)
 		}},
-		{"deletion of each", master, "cargo_items/$filter(port_call%2Fstatus eq 'cancelled')/$each", "", func(w write) *statement.Plan { return statement.DeleteEach(w.q, w.scope) }},
-		{"how many a change would touch", agent, "port_calls/$filter(draught_m gt 5)/$each", "", func(w write) *statement.Plan { return statement.Touched(w.q, w.scope, window.Update) }},
+		{"deletion of each", master, "cargo_items/$filter(port_call%2Fstatus eq 'cancelled')/$each", "",
+			func(w write) *statement.Plan { return statement.DeleteEach(w.q, w.scope) }},
+		{"how many a change would touch", agent, "port_calls/$filter(draught_m gt 5)/$each", "",
+			func(w write) *statement.Plan { return statement.Touched(w.q, w.scope, window.Update) }},
 		{"creation of many", master, "tugs", "", func(w write) *statement.Plan {
-			return statement.CreateRows(w.q, statement.Rows{Given: append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...)}, w.scope)
+			return statement.CreateRows(w.q, statement.Rows{Given: append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...)},
+				w.scope)
 		}},
 		{"creation of many, shown", agent, "port_calls", "select=id", func(w write) *statement.Plan {
 			return statement.CreateRows(w.q, statement.Rows{Given: given(w, false, "vessel_id", "eta", "draught_m"), Show: true}, w.scope)
@@ -171,10 +188,12 @@ func TestWrite(t *testing.T) {
 			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Versioned: true, Given: given(w, false, "quay"), Show: true}, w.scope)
 		}},
 		{"change of many that must be tied", office, "cargo_items", "", func(w write) *statement.Plan {
-			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("cargo_items"), Given: given(w, false, "description")}, w.scope)
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("cargo_items"),
+				Given: given(w, false, "description")}, w.scope)
 		}},
 		{"change of many as two roles, which later steps refer to", both, "port_calls", "", func(w write) *statement.Plan {
-			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Given: given(w, false, "etd"), Returned: fields(w, "id", "berth_code")}, w.scope)
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Given: given(w, false, "etd"), Returned: fields(w, "id", "berth_code")},
+				w.scope)
 		}},
 		{"deletion of many", master, "pilotages", "", func(w write) *statement.Plan {
 			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, Versioned: true}, w.scope)
@@ -187,7 +206,8 @@ func TestWrite(t *testing.T) {
 		}},
 		{"look-up along relations", agent, "port_calls", "", func(w write) *statement.Plan {
 			vessel := w.r.Relation("vessel")
-			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}, {Resource: vessel.To, Via: vessel}, {Resource: w.r, Via: vessel.To.Relation("port_calls"), Key: make([]change.Value, 1)}}, nil, w.scope)
+			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}, {Resource: vessel.To, Via: vessel},
+				{Resource: w.r, Via: vessel.To.Relation("port_calls"), Key: make([]change.Value, 1)}}, nil, w.scope)
 		}},
 		{"release of what is left out", office, "vessels", "", func(w write) *statement.Plan {
 			return statement.Release(m.Resource("berths").Relation("port_calls"), true, w.scope)
@@ -208,7 +228,8 @@ func TestWrite(t *testing.T) {
 		for _, place := range []struct {
 			what string
 			at   int
-		}{{"version", plan.Version}, {"total", plan.Total}, {"number", plan.InputOrdinal}, {"missing", plan.Missing}, {"absent", plan.Absent}, {"expected", plan.Expected}, {"kept", plan.Guards.RuleHolds}, {"readable", plan.Guards.Readable}} {
+		}{{"version", plan.Version}, {"total", plan.Total}, {"number", plan.InputOrdinal}, {"missing", plan.Missing}, {"absent", plan.Absent},
+			{"expected", plan.Expected}, {"kept", plan.Guards.RuleHolds}, {"readable", plan.Guards.Readable}} {
 			if place.at >= 0 {
 				fmt.Fprintf(&got, "--   %s at %d\n", place.what, place.at)
 			}

@@ -106,7 +106,8 @@ func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show
 		set[i] = names[i] + " = " + values[i]
 	}
 	target, alias, same := b.matching(q, window.Update)
-	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "), same, alias)
+	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "),
+		same, alias)
 	plan := newPlan()
 	written := b.alias(r.Name)
 	f := b.from(q.Root, written, false)
@@ -125,7 +126,8 @@ func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show
 			plan.Guards.RuleHolds = list.add("coalesce(bool_and(" + rule + "), true)")
 		}
 	}
-	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom " + source + " " + written + f.joins.String()
+	plan.SQL = "with target as (\n  " + target + "\n), written as (\n  " + write + "\n)\nselect " + list.String() + "\nfrom " + source + " " +
+		written + f.joins.String()
 	plan.Slots, plan.Body = b.slots, fields
 	return plan
 }
@@ -137,7 +139,8 @@ func DeleteEach(q *query.Query, scope *access.Scope) *Plan {
 	target, alias, same := b.matching(q, window.Delete)
 	plan := newPlan()
 	plan.Total = 0
-	plan.SQL = fmt.Sprintf("with target as (\n  %s\n), gone as (\n  delete from %s %s using target where %s returning true\n)\nselect count(*) from gone", target, q.Root.Resource.Table.QualifiedName(), alias, same)
+	plan.SQL = fmt.Sprintf("with target as (\n  %s\n), gone as (\n  delete from %s %s using target where %s returning true\n)\nselect "+
+		"count(*) from gone", target, q.Root.Resource.Table.QualifiedName(), alias, same)
 	plan.Slots = b.slots
 	return plan
 }
@@ -248,7 +251,8 @@ func (b *builder) covered(op window.Operation, r *model.Resource, alias string) 
 		columns[i] = column(inner, field)
 		conditions = append(conditions, column(alias, field)+" = "+column("target", field))
 	}
-	return fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule), conditions
+	return fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule),
+		conditions
 }
 
 // guards adds to the list whether a row that was written meets the rules of the operation and of reading, and tells the places.
@@ -310,7 +314,8 @@ func (b *builder) answer(write writing, alias string, q *query.Query, op window.
 		if version != "" {
 			returned += ", " + version + " as " + rowVersion
 		}
-		plan.SQL = "with written as (\n  " + write(returned) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias + f.joins.String()
+		plan.SQL = "with written as (\n  " + write(returned) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias +
+			f.joins.String()
 	}
 	plan.Slots, plan.Body = b.slots, b.fields
 	return plan

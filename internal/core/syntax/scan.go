@@ -1,4 +1,5 @@
-// Package syntax reads the text of the request language (OData 4.01 URL Conventions, 5.1) without knowing what its names mean. A scanner cuts
+// Package syntax reads the text of the request language (OData 4.01 URL Conventions, 5.1) without knowing what its names mean. A scanner
+// cuts
 // texts into tokens; a Reader gathers them and writes the shape of a request, its words with the literals taken out; a Parser makes nodes
 // of the tokens. Faults name the option, and the place in it.
 package syntax
@@ -237,7 +238,8 @@ func (s *scanner) name() (t Token, l Literal, err error) {
 		}
 		return s.literal(class, value, start, err)
 	}
-	if s.pos < len(s.text) && s.text[s.pos] == '\'' && strings.Contains(text, ".") { // saltmere.call_status'expected', as 4.0 writes a member of an enumeration
+	// saltmere.call_status'expected', as 4.0 writes a member of an enumeration
+	if s.pos < len(s.text) && s.text[s.pos] == '\'' && strings.Contains(text, ".") {
 		value, err := s.quoted()
 		return s.literal(Text, value, start, err)
 	}
@@ -296,7 +298,8 @@ func (s *scanner) number() (t Token, l Literal, err error) {
 	}
 	if s.wordAt(s.pos) {
 		s.word()
-		return t, l, s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos], QuoteText(s.text[start:s.pos]))
+		return t, l, s.fault(start, "%q is neither a number nor a name; text stands in single quotes: %s", s.text[start:s.pos],
+			QuoteText(s.text[start:s.pos]))
 	}
 	text := strings.TrimPrefix(s.text[start:s.pos], "+")
 	if len(text) > 1000 {
@@ -318,7 +321,8 @@ func (s *scanner) digits() {
 
 // clock passes over 12:30:00.5; what is wrong with it is told when its value is read.
 func (s *scanner) clock() {
-	for s.digitAt(s.pos) || s.pos < len(s.text) && s.text[s.pos] == ':' && s.digitAt(s.pos+1) || s.pos < len(s.text) && s.text[s.pos] == '.' && s.digitAt(s.pos+1) {
+	for s.digitAt(s.pos) || s.pos < len(s.text) && s.text[s.pos] == ':' && s.digitAt(s.pos+1) || s.pos < len(s.text) && s.text[s.pos] == '.' &&
+		s.digitAt(s.pos+1) {
 		s.pos++
 	}
 }

@@ -181,7 +181,8 @@ func (r *Reader) foldList() {
 	for i > 0 && t[i].Kind == TokenLiteral && t[i-1].Kind == tokenMark && t[i-1].mark == ',' {
 		i -= 2
 	}
-	if i < 2 || t[i].Kind != TokenLiteral || t[i-1].Kind != tokenMark || t[i-1].mark != '(' || t[i-2].Kind != TokenName || !strings.EqualFold(t[i-2].Text, "in") {
+	if i < 2 || t[i].Kind != TokenLiteral || t[i-1].Kind != tokenMark || t[i-1].mark != '(' || t[i-2].Kind != TokenName ||
+		!strings.EqualFold(t[i-2].Text, "in") {
 		return
 	}
 	first := t[i].Literal

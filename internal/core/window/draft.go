@@ -14,7 +14,8 @@ import (
 // role that may read them, for its operator to cut down. Nobody without a token may do anything.
 func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
 	if !windowName.MatchString(name) {
-		return "", fault.New(fault.Invalid, "name.invalid", "%q can't be the name of a window: use lower-case letters, digits and hyphens, at most 63, a letter first; choose one with --name", name)
+		return "", fault.New(fault.Invalid, "name.invalid",
+			"%q can't be the name of a window: use lower-case letters, digits and hyphens, at most 63, a letter first; choose one with --name", name)
 	}
 	var tables []*catalog.Table
 	var schemas []string
@@ -27,7 +28,8 @@ func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
 		}
 	}
 	if len(tables) == 0 && schema != "" {
-		return "", fault.New(fault.Invalid, "schema.unknown", "database %q has no table in a schema %q%s", cat.Database, schema, fault.Suggest(schema, schemas))
+		return "", fault.New(fault.Invalid, "schema.unknown", "database %q has no table in a schema %q%s", cat.Database, schema,
+			fault.Suggest(schema, schemas))
 	}
 	if len(tables) == 0 {
 		return "", fault.New(fault.Invalid, "catalog.empty", "database %q has no tables to open a window over", cat.Database)

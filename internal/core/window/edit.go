@@ -95,7 +95,8 @@ func edit(text []byte, role string) (*editor, error) {
 			}
 			e.role, e.fields = r.key, e.parser.mapping(r.value, "role")
 			if len(e.fields) > 0 && !isBlock(r.value) {
-				return nil, fault.New(fault.Invalid, "role.inline", "role %q stands in braces, in line %d; put its parts on lines of their own to edit them here", role, r.key.Line)
+				return nil, fault.New(fault.Invalid, "role.inline",
+					"role %q stands in braces, in line %d; put its parts on lines of their own to edit them here", role, r.key.Line)
 			}
 		}
 	}
@@ -106,7 +107,8 @@ func edit(text []byte, role string) (*editor, error) {
 		if e.fields[i].key.Value == "may" {
 			e.may = &e.fields[i]
 			if e.may.value.Kind == yaml.AliasNode {
-				return nil, fault.New(fault.Invalid, "role.inline", "the grants of role %q are those of another one, by an alias in line %d; write them out to edit them here", role, e.may.value.Line)
+				return nil, fault.New(fault.Invalid, "role.inline",
+					"the grants of role %q are those of another one, by an alias in line %d; write them out to edit them here", role, e.may.value.Line)
 			}
 			e.entries = e.parser.mapping(e.may.value, "may")
 		}

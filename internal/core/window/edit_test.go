@@ -50,16 +50,25 @@ func TestSetGrant(t *testing.T) {
 		allow                []*window.Allowance
 		want                 string
 	}{
-		{"one operation of several", "agent", "port_calls", []*window.Allowance{read, update}, replaced("        update:\n          fields: [eta]\n", "        update: {fields: [eta, etd]}\n")},
-		{"one more", "agent", "port_calls", append([]*window.Allowance{read}, plain(window.Delete)...), replaced("        update:\n          fields: [eta]\n", "        delete: {}\n")},
-		{"without limits", "agent", "port_calls", plain(window.Read), replaced(edited[strings.Index(edited, "      port_calls:"):strings.Index(edited, "      berths: read")], "      port_calls: read\n")},
-		{"gone", "agent", "port_calls", nil, replaced(edited[strings.Index(edited, "      port_calls:"):strings.Index(edited, "      berths: read")], "")},
+		{"one operation of several", "agent", "port_calls", []*window.Allowance{read, update},
+			replaced("        update:\n          fields: [eta]\n", "        update: {fields: [eta, etd]}\n")},
+		{"one more", "agent", "port_calls", append([]*window.Allowance{read}, plain(window.Delete)...),
+			replaced("        update:\n          fields: [eta]\n", "        delete: {}\n")},
+		{"without limits", "agent", "port_calls", plain(window.Read),
+			replaced(edited[strings.Index(edited, "      port_calls:"):strings.Index(edited, "      berths: read")], "      port_calls: read\n")},
+		{"gone", "agent", "port_calls", nil,
+			replaced(edited[strings.Index(edited, "      port_calls:"):strings.Index(edited, "      berths: read")], "")},
 		{"a word becomes lines", "agent", "vessels", []*window.Allowance{{Operation: window.Read, Rows: text("name eq 'a, b' and x in (1,2)")}},
 			replaced("      vessels: read   # all of them\n", "      vessels:\n        read: {rows: \"name eq 'a, b' and x in (1,2)\"}\n")},
-		{"new", "agent", "tugs", plain(window.Read, window.Create), replaced("      berths: read\n", "      berths: read\n      tugs: [read, create]\n")},
-		{"beside all others", "master", "tugs", plain(window.Read), replaced(`    may: {"*": [read, create], dues: []}`, "    may:\n      \"*\": [read, create]\n      dues: []\n      tugs: read")},
-		{"nothing, against all others", "master", "tugs", nil, replaced(`    may: {"*": [read, create], dues: []}`, "    may:\n      \"*\": [read, create]\n      dues: []\n      tugs: []")},
-		{"the first", "empty", "tugs", []*window.Allowance{{Operation: window.Create, Set: []window.Preset{{Field: text("on"), Value: text("@caller/me")}}}}, replaced("  empty:\n", "  empty:\n    may:\n      tugs:\n        create: {set: {on: \"@caller/me\"}}\n")},
+		{"new", "agent", "tugs", plain(window.Read, window.Create),
+			replaced("      berths: read\n", "      berths: read\n      tugs: [read, create]\n")},
+		{"beside all others", "master", "tugs", plain(window.Read),
+			replaced(`    may: {"*": [read, create], dues: []}`, "    may:\n      \"*\": [read, create]\n      dues: []\n      tugs: read")},
+		{"nothing, against all others", "master", "tugs", nil, replaced(`    may: {"*": [read, create], dues: []}`,
+			"    may:\n      \"*\": [read, create]\n      dues: []\n      tugs: []")},
+		{"the first", "empty", "tugs", []*window.Allowance{{Operation: window.Create,
+			Set: []window.Preset{{Field: text("on"), Value: text("@caller/me")}}}},
+			replaced("  empty:\n", "  empty:\n    may:\n      tugs:\n        create: {set: {on: \"@caller/me\"}}\n")},
 	} {
 		got, err := window.SetGrant([]byte(edited), tt.role, tt.resource, tt.allow)
 		if err != nil || string(got) != tt.want {

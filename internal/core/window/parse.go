@@ -209,9 +209,11 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 		i := slices.IndexFunc(d.Roles, func(r *Role) bool { return r.Name.Value == a.DefaultRole.Value })
 		switch {
 		case i < 0:
-			p.mistakes.Add("role.unknown", "", a.DefaultRole.Line, a.DefaultRole.Column, "there is no role %q for those who sign up", a.DefaultRole.Value)
+			p.mistakes.Add("role.unknown", "", a.DefaultRole.Line, a.DefaultRole.Column, "there is no role %q for those who sign up",
+				a.DefaultRole.Value)
 		case d.Roles[i].Anonymous:
-			p.mistakes.Add("role.anonymous", "", a.DefaultRole.Line, a.DefaultRole.Column, "%q is the role of callers without a token; an account needs another one", a.DefaultRole.Value)
+			p.mistakes.Add("role.anonymous", "", a.DefaultRole.Line, a.DefaultRole.Column,
+				"%q is the role of callers without a token; an account needs another one", a.DefaultRole.Value)
 		}
 	}
 	anonymous := ""
@@ -239,7 +241,8 @@ func IsName(s string) bool { return identifier.MatchString(s) }
 func (p *parser) name(n *yaml.Node, what string) Text {
 	t := Text{Pos: Pos{n.Line, n.Column}, Value: n.Value}
 	if !IsName(t.Value) {
-		p.wrong(n, "name.invalid", "%q can't be the name of a %s: use letters, digits and underscores, at most 128, no digit first", t.Value, what)
+		p.wrong(n, "name.invalid", "%q can't be the name of a %s: use letters, digits and underscores, at most 128, no digit first", t.Value,
+			what)
 	}
 	return t
 }
@@ -370,7 +373,8 @@ func (p *parser) role(e entry) *Role {
 				"requests": func(n *yaml.Node) {
 					rate, ok := readRate(n.Value)
 					if r.Limits.Requests = rate; !ok {
-						p.wrong(n, "limit.invalid", "requests is how many a caller may send over a time, such as 600/minute (second, minute, hour or day), this is %q", n.Value)
+						p.wrong(n, "limit.invalid", "requests is how many a caller may send over a time, such as 600/minute (second, minute, "+
+							"hour or day), this is %q", n.Value)
 					}
 				},
 				"concurrent": func(n *yaml.Node) {

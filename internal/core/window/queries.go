@@ -75,8 +75,9 @@ func (p *parser) parameter(e entry) Parameter {
 }
 
 // optionWords are the options that stand beside a query's parameters in a URL.
-var optionWords = map[string]bool{"apply": true, "compute": true, "search": true, "filter": true, "orderby": true, "select": true, "expand": true,
-	"top": true, "skip": true, "count": true, "skiptoken": true, "format": true, "levels": true, "metadata": true, "index": true}
+var optionWords = map[string]bool{"apply": true, "compute": true, "search": true, "filter": true, "orderby": true, "select": true,
+	"expand": true,
+	"top":    true, "skip": true, "count": true, "skiptoken": true, "format": true, "levels": true, "metadata": true, "index": true}
 
 // lines finds where each line of a text begins in the document: known for a literal block and for a text on one line.
 func (p *parser) lines(n *yaml.Node) []Pos {
@@ -125,7 +126,8 @@ func (p *parser) pieces(q *Query) {
 				names[i] = param.Name.Value
 			}
 			place := q.At(i)
-			p.mistakes.Add("parameter.unknown", "", place.Line, place.Column, "query %s uses :%s, which is not among its parameters%s", q.Name.Value, name, fault.Suggest(name, names))
+			p.mistakes.Add("parameter.unknown", "", place.Line, place.Column, "query %s uses :%s, which is not among its parameters%s", q.Name.Value,
+				name, fault.Suggest(name, names))
 			return
 		}
 		used[at] = true
@@ -135,7 +137,8 @@ func (p *parser) pieces(q *Query) {
 	q.Pieces = append(q.Pieces, Piece{sql[start:], -1, start})
 	for i, param := range q.Parameters {
 		if !used[i] {
-			p.mistakes.Add("parameter.unused", "", param.Name.Line, param.Name.Column, "query %s has a parameter %q that its SQL does not use; write :%s where it belongs", q.Name.Value, param.Name.Value, param.Name.Value)
+			p.mistakes.Add("parameter.unused", "", param.Name.Line, param.Name.Column,
+				"query %s has a parameter %q that its SQL does not use; write :%s where it belongs", q.Name.Value, param.Name.Value, param.Name.Value)
 		}
 	}
 }

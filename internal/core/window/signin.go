@@ -77,7 +77,8 @@ func (p *parser) issuer(n *yaml.Node) (i Issuer) {
 	case i.JWKS.Line == 0:
 		p.wrong(n, "key.missing", `"jwks" is missing: the URL of its keys`)
 	case i.JWKS.Value != "" && !isURL(i.JWKS.Value):
-		p.mistakes.Add("issuer.invalid", "", i.JWKS.Line, i.JWKS.Column, "jwks is the URL of a key set, such as https://id.example/keys.json, this is %q", i.JWKS.Value)
+		p.mistakes.Add("issuer.invalid", "", i.JWKS.Line, i.JWKS.Column,
+			"jwks is the URL of a key set, such as https://id.example/keys.json, this is %q", i.JWKS.Value)
 	case i.Role == "":
 		p.wrong(n, "key.missing", `"role" is missing: where in its tokens the role stands, such as realm/role`)
 	case i.Audience.Value == "":
@@ -98,7 +99,8 @@ func (p *parser) browsers(n *yaml.Node) (origins []Text) {
 	})
 	for _, o := range origins {
 		if o.Value != "*" && (!isURL(o.Value) || strings.Count(o.Value, "/") != 2) {
-			p.mistakes.Add("origin.invalid", "", o.Line, o.Column, "an origin is scheme, host and port, such as https://board.example, or * for all; this is %q", o.Value)
+			p.mistakes.Add("origin.invalid", "", o.Line, o.Column,
+				"an origin is scheme, host and port, such as https://board.example, or * for all; this is %q", o.Value)
 		}
 	}
 	return origins

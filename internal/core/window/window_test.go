@@ -21,11 +21,13 @@ func environment(name string) (string, bool) {
 }
 
 func TestParse(t *testing.T) {
-	doc, err := window.Parse([]byte("window: w\nsource: ${DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, page: {max: none}}\n  b:\nroles:\n  r: {may: {a: read, b: [read, create], '*': {update: {fields: x}}}}\n"), environment)
+	doc, err := window.Parse([]byte("window: w\nsource: ${DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, "+
+		"page: {max: none}}\n  b:\nroles:\n  r: {may: {a: read, b: [read, create], '*': {update: {fields: x}}}}\n"), environment)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if doc.Source.Value != "postgres://x" || doc.Version != "2.30" || doc.Resources[0].Page != (window.Page{Default: 50}) || doc.Resources[1].Name.Line != 6 || len(doc.Roles[0].May[1].Allow) != 2 {
+	if doc.Source.Value != "postgres://x" || doc.Version != "2.30" || doc.Resources[0].Page != (window.Page{Default: 50}) ||
+		doc.Resources[1].Name.Line != 6 || len(doc.Roles[0].May[1].Allow) != 2 {
 		t.Errorf("parsed %+v", doc)
 	}
 }
@@ -39,24 +41,33 @@ func TestMistakes(t *testing.T) {
 	}{
 		{"empty", "", `line 1, column 1: the document is empty; it needs at least "window", "source" and "resources"`, false},
 		{"not yaml", "window: [", "this is not YAML", true},
-		{"unknown key", "window: w\nsource: s\nresuorces: {}", `line 3, column 1: unknown key "resuorces" in the document; did you mean "resources"?`, false},
+		{"unknown key", "window: w\nsource: s\nresuorces: {}",
+			`line 3, column 1: unknown key "resuorces" in the document; did you mean "resources"?`, false},
 		{"missing source", "window: w", `"source" is missing`, false},
 		{"bad name", "window: Big Port\nsource: s", `line 1, column 9: the window's name "Big Port"`, false},
-		{"wrong type", "window: w\nsource: s\nresources: [a]", `line 3, column 12: resources is a mapping of names to values, this is a list`, false},
+		{"wrong type", "window: w\nsource: s\nresources: [a]", `line 3, column 12: resources is a mapping of names to values, this is a list`,
+			false},
 		{"operation", "window: w\nsource: s\nroles: {r: {may: {a: raed}}}", `unknown operation "raed"; did you mean "read"?`, false},
-		{"both lists", "window: w\nsource: s\nroles: {r: {may: {a: {read: {fields: [x], except: [y]}}}}}", `"fields" and "except" exclude each other`, false},
+		{"both lists", "window: w\nsource: s\nroles: {r: {may: {a: {read: {fields: [x], except: [y]}}}}}",
+			`"fields" and "except" exclude each other`, false},
 		{"page", "window: w\nsource: s\nresources: {a: {page: {default: 0}}}", `default is a number of rows from 1`, false},
 		{"page order", "window: w\nsource: s\nresources: {a: {page: {default: 20, max: 10}}}", `over the maximum of 10`, true},
 		{"variable", "window: w\nsource: ${NOPE}", `the environment has no variable NOPE; set it, or write ${NOPE:-default}`, true},
 		{"twice", "window: w\nsource: s\nresources:\n  a: {}\n  a: {}", `"a" stands twice in resources, first in line 4`, true},
-		{"two anonymous", "window: w\nsource: s\nroles: {a: {anonymous: true}, b: {anonymous: true}}", `only one role can be anonymous, and "a" is already`, true},
-		{"set on read", "window: w\nsource: s\nroles: {a: {may: {x: {read: {set: {y: 1}}}}}}", `"set" belongs to create and update, not to read`, true},
+		{"two anonymous", "window: w\nsource: s\nroles: {a: {anonymous: true}, b: {anonymous: true}}",
+			`only one role can be anonymous, and "a" is already`, true},
+		{"set on read", "window: w\nsource: s\nroles: {a: {may: {x: {read: {set: {y: 1}}}}}}", `"set" belongs to create and update, not to read`,
+			true},
 		{"resource name", "window: w\nsource: s\nresources: {1a: {}}", `"1a" can't be the name of a resource`, false},
 		{"sign up as what", "window: w\nsource: s\nsign_in: {accounts: {sign_up: true}}", `"default_role" is missing`, true},
-		{"sign up as whom", "window: w\nsource: s\nsign_in: {accounts: {default_role: agnt}}\nroles: {agent: {}}", `line 3, column 36: there is no role "agnt"`, true},
-		{"sign up as anyone", "window: w\nsource: s\nsign_in: {accounts: {default_role: a}}\nroles: {a: {anonymous: true}}", `an account needs another one`, true},
-		{"issuer", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: keys.json, role: r, audience: a}]}", `jwks is the URL of a key set`, true},
-		{"issuer's audience", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: 'https://x/k', role: r}]}", `"audience" is missing`, false},
+		{"sign up as whom", "window: w\nsource: s\nsign_in: {accounts: {default_role: agnt}}\nroles: {agent: {}}",
+			`line 3, column 36: there is no role "agnt"`, true},
+		{"sign up as anyone", "window: w\nsource: s\nsign_in: {accounts: {default_role: a}}\nroles: {a: {anonymous: true}}",
+			`an account needs another one`, true},
+		{"issuer", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: keys.json, role: r, audience: a}]}",
+			`jwks is the URL of a key set`, true},
+		{"issuer's audience", "window: w\nsource: s\nsign_in: {issuers: [{issuer: x, jwks: 'https://x/k', role: r}]}", `"audience" is missing`,
+			false},
 		{"origin", "window: w\nsource: s\nbrowsers: {origins: ['https://board.example/']}", `an origin is scheme, host and port`, true},
 		{"way without goal", "window: w\nsource: s\nresources: {a: {relations: {b: {on: {x: y}}}}}", `says how but not where: add "to"`, true},
 	}
@@ -131,7 +142,8 @@ func TestDraft(t *testing.T) {
 
 // The pieces of a query's SQL are all of it, and a parameter is found wherever SQL takes one and nowhere else.
 func FuzzPieces(f *testing.F) {
-	for _, seed := range []string{"select :n", "select ':n', \":n\", 1::int, :n::text -- :n", "select $x$ :n $x$, E'\\':n' || :n /* :n */", "e':n", "$$ :n", ":n:n", "é:n"} {
+	for _, seed := range []string{"select :n", "select ':n', \":n\", 1::int, :n::text -- :n", "select $x$ :n $x$, E'\\':n' || :n /* :n */",
+		"e':n", "$$ :n", ":n:n", "é:n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, sql string) {
@@ -139,7 +151,8 @@ func FuzzPieces(f *testing.F) {
 		if err != nil {
 			t.Skip()
 		}
-		doc, err := window.Parse([]byte(`{"window":"w","source":"s","queries":{"q":{"parameters":{"n":"integer"},"sql":`+string(text)+`}}}`), environment)
+		doc, err := window.Parse([]byte(`{"window":"w","source":"s","queries":{"q":{"parameters":{"n":"integer"},"sql":`+string(text)+`}}}`),
+			environment)
 		if err != nil {
 			return
 		}

@@ -125,7 +125,7 @@ func TestAsk(t *testing.T) {
 	p.do("sign out", chromedp.Click(`//button[normalize-space()="Sign out"]`), chromedp.WaitVisible(`input[name=email]`))
 }
 
-// An operator writes: what it would touch stands on the button, fields are offered, mistakes are told, nothing is sent before.
+// An operator writes: what it would touch stands on the button, fields are offered, mistakes are reported, nothing is sent before.
 func TestWrite(t *testing.T) {
 	p, r := open(t)
 	const body, touch = `[data-part=body] .cm-content`, `[data-part=touch]`
@@ -270,7 +270,7 @@ func (p page) signIn(r *harbourtest.Running, path, waitFor string) {
 		chromedp.WaitVisible(waitFor))
 }
 
-// clean says whether the page fits and asks nothing of others.
+// clean reports whether the page fits and asks nothing of others.
 func (p page) clean() {
 	p.t.Helper()
 	wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > innerWidth`))

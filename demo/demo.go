@@ -72,7 +72,7 @@ func Load(ctx context.Context, dsn string) error {
 	return nil
 }
 
-// Ready says whether the harbour is in the database already.
+// Ready reports whether the harbour is in the database already.
 func Ready(ctx context.Context, dsn string) (bool, error) {
 	conn, err := pgx.Connect(ctx, dsn)
 	if err != nil {

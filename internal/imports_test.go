@@ -77,7 +77,7 @@ func TestForbidden(t *testing.T) {
 func forbidden(path, imported string) string {
 	const in = "eagerwindow/internal/"
 	name, isCore := strings.CutPrefix(path, in+"core/")
-	if isCore && name != "harbour" { // harbour serves the core's tests
+	if isCore && name != "coretest" { // it serves the core's tests
 		other, alsoCore := strings.CutPrefix(imported, in+"core/")
 		switch {
 		case alsoCore && slices.Index(core, other) >= slices.Index(core, name):

@@ -265,7 +265,7 @@ func members(text []byte) ([]member, error) {
 	return list, nil
 }
 
-// cell is a value as it stands in a table: strings without quotes, objects by their values, lists with their items.
+// cell is a value as it is in a table: strings without quotes, objects by their values, lists with their items.
 func cell(v json.RawMessage) string {
 	switch v[0] {
 	case '"':

@@ -15,8 +15,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/demo"
+	"eagerwindow/internal/fakeissuer"
 	"eagerwindow/internal/harbourtest"
-	"eagerwindow/internal/standin"
 )
 
 // example is a command of a document and what it should print; … in it stands for anything.
@@ -67,7 +67,7 @@ func TestDocuments(t *testing.T) {
 			if len(list) < least {
 				t.Fatalf("%s has %d examples only", file, len(list))
 			}
-			idp, err := standin.New(demo.Issuer)
+			idp, err := fakeissuer.New(demo.Issuer)
 			if err != nil {
 				t.Fatal(err)
 			}

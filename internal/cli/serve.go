@@ -19,9 +19,9 @@ import (
 	"github.com/spf13/viper"
 
 	"eagerwindow/demo"
+	"eagerwindow/internal/fakeissuer"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/service"
-	"eagerwindow/internal/standin"
 )
 
 // settings are what a service is started with: flags first, then EAGER_* variables, then a YAML file. Secrets have no flag.
@@ -203,7 +203,7 @@ Anyone may see who is expected:
 
 A shipping agent needs a token, and sees its own vessels only:
 
-  TOKEN=$(curl -s %s/auth/saltmere/token -u agent-demo:saltmere-agent -d grant_type=client_credentials |` +
+  TOKEN=$(curl -s %s/auth/saltmere/token -u agent-demo:saltmere-agent -d grant_type=client_credentials |`+
 		` sed 's/.*"access_token":"\([^"]*\)".*/\1/')
   curl -H "Authorization: Bearer $TOKEN" '%s/api/saltmere/vessels?select=name,flag&top=3'
 
@@ -273,7 +273,7 @@ func (a *app) running(ctx context.Context, set *settings, prepare func(context.C
 
 // standIn serves the issuer that stands in for somebody else's, and tells the demo's document where its keys are.
 func (r *running) standIn() (url string, err error) {
-	issuer, err := standin.New(demo.Issuer)
+	issuer, err := fakeissuer.New(demo.Issuer)
 	if err != nil {
 		return "", err
 	}

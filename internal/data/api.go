@@ -42,7 +42,7 @@ type API struct {
 
 // planned is what is remembered of a shape.
 type planned struct {
-	query    *postgres.Query
+	query    *postgres.Statement
 	resource *model.Resource
 	order    []query.Term
 	context  string
@@ -104,12 +104,12 @@ func (a *API) Referring(refer func(ref string) (path string, err error)) *API {
 
 // Preferences are what a caller asks for besides the URL.
 type Preferences struct {
-	MaxPageSize int // 0: not given
-	Format      encode.Format
-	Full        bool   // all control information: links and types
-	Return      string // of a write: minimal, representation, "" not said
-	Carry       bool   // of a batch: go on after a failure
-	Explain     bool   // how the database would answer, not the answer
+	MaxPageSize     int // 0: not given
+	Format          encode.Format
+	Full            bool   // all control information: links and types
+	Return          string // of a write: minimal, representation, "" not said
+	ContinueOnError bool   // of a batch: go on after a failure
+	Explain         bool   // how the database would answer, not the answer
 }
 
 // TimeLimit is how long a statement may take until its first row; a long answer may then take as long as its reader needs.
@@ -266,7 +266,7 @@ type Explanation struct {
 	Rows      *int64             `json:"rows,omitempty"` // that a write of every row of a filter would write
 }
 
-func (a *API) explanation(ctx context.Context, q *postgres.Query, args []any, limit time.Duration) (*Explanation, error) {
+func (a *API) explanation(ctx context.Context, q *postgres.Statement, args []any, limit time.Duration) (*Explanation, error) {
 	plan, err := q.Explain(ctx, a.pool, args, limit)
 	if err != nil {
 		return nil, err

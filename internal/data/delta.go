@@ -82,7 +82,7 @@ func (x *execution) deltaRows(items []*payload.Item) ([]byte, error) {
 	rows := make([][]byte, len(items))
 	for i, it := range items {
 		rows[i] = x.shown[i]
-		if it.Removed != payload.Stays {
+		if it.Removed != payload.NotRemoved {
 			var err error
 			if rows[i], err = x.gone(i); err != nil {
 				return nil, err

@@ -135,7 +135,7 @@ func onlyKey(s *change.Step) bool {
 	return !slices.ContainsFunc(s.Returned, func(f *model.Field) bool { return !f.InKey })
 }
 
-// parts parts rows that one statement can't do: new ones that give a field, and those that leave it to a default that is not known here;
+// parts tells rows apart that one statement can't do: new ones that give a field, and those that leave it to a default that is not known here;
 // rows that are found along different ways.
 func parts(s *change.Step, rows []*change.Row) [][]*change.Row {
 	if len(rows) == 1 {
@@ -409,7 +409,7 @@ func (x *execution) input(rows []*change.Row) ([]statement.InputRow, error) {
 		if in.Values, err = x.pointers(r.Values); err != nil {
 			return nil, err
 		}
-		if in.Tied, err = x.pointers(r.Tied); err != nil {
+		if in.LinkedTo, err = x.pointers(r.LinkedTo); err != nil {
 			return nil, err
 		}
 		input[i] = in
@@ -479,7 +479,7 @@ func (x *execution) missing(s *change.Step, r *change.Row) error {
 	if err != nil {
 		return err
 	}
-	if r.Tied != nil {
+	if r.LinkedTo != nil {
 		return fault.Within(change.NoRow(s.Resource), r.At)
 	}
 	return fault.Within(x.api.missed(x.ctx, x.caller, x.scope, operation(s), rowRequest(s.Resource, key), r.Versions), r.At)
@@ -498,7 +498,7 @@ func rowRequest(r *model.Resource, key []string) *request.Request {
 func (x *execution) release(s *change.Step, rows []*change.Row) error {
 	var sets, stay []*change.Row
 	for _, r := range rows {
-		if r.Tied != nil {
+		if r.LinkedTo != nil {
 			sets = append(sets, r)
 		} else {
 			stay = append(stay, r)
@@ -518,7 +518,7 @@ func (x *execution) release(s *change.Step, rows []*change.Row) error {
 		}
 		return nil
 	}
-	if err := add(sets, len(s.Relation.Pairs), func(r *change.Row, i int) change.Value { return r.Tied[i] }); err != nil {
+	if err := add(sets, len(s.Relation.Pairs), func(r *change.Row, i int) change.Value { return r.LinkedTo[i] }); err != nil {
 		return err
 	}
 	if len(stay) > 0 {
@@ -600,7 +600,7 @@ func (x *execution) link(s *change.Step, rows []*change.Row) error {
 	for _, list := range append(near, far...) {
 		lists = append(lists, list)
 	}
-	done, err := x.perform(s, statement.Links(s.Relation, x.scope), lists)
+	done, err := x.perform(s, statement.LinkRows(s.Relation, x.scope), lists)
 	switch {
 	case err != nil:
 		return x.refused(err, rows)
@@ -610,7 +610,7 @@ func (x *execution) link(s *change.Step, rows []*change.Row) error {
 		return nil
 	}
 	r := rows[done.Absent[0]]
-	if r.Act == change.Untie {
+	if r.Act == change.Remove {
 		return fault.Within(fault.New(fault.NotFound, "link.none", "there is no such link, or none that you may see").On(s.Relation.Name), r.At)
 	}
 	return fault.Within(change.NoRow(s.Relation.To), r.At)

@@ -95,7 +95,7 @@ func (a *API) linkTask(ctx context.Context, c access.Caller, path string) (t *ta
 	if !near.Single {
 		return fail(fault.New(fault.Invalid, "link.path", "the path leads to many rows of %s; name one", near.Resource.Name).On("path"))
 	}
-	if err := t.scope.CheckTie(target.Via); err != nil {
+	if err := t.scope.CheckLink(target.Via); err != nil {
 		return fail(err)
 	}
 	if r.Filtered() {

@@ -16,20 +16,20 @@ import (
 // Answer is an answer that is kept.
 type Answer = records.Answer
 
-// Once does a request that carries an Idempotency-Key, or returns what was answered when it was made before.
+// Idempotent does a request that carries an Idempotency-Key, or returns what was answered when it was made before.
 //
 // The answer is written down, with the number of the transaction that makes it, before that transaction is committed. So
-// whatever dies in between, the records say what was answered, and the database that was written to says whether it is true: a
+// whatever dies in between, the records say what was answered, and the database that was written to reports whether it is true: a
 // repeat asks it. This holds whether or not the records and the data are in one database. do returns an error to have nothing
 // done; that is not remembered.
-func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint []byte, do func(*API) (Answer, error)) (Answer, error) {
+func (a *API) Idempotent(ctx context.Context, c access.Caller, key string, fingerprint []byte, do func(*API) (Answer, error)) (Answer, error) {
 	var none Answer
 	id := records.RequestKey{API: a.Model.Name, Caller: strings.Join(c.Roles, " ") + " " + c.Subject, Key: key}
 	if a.Release == 0 {
 		id.API += "/draft"
 	}
 	for range 3 { // a request whose transaction came to nothing is made again
-		promise, kept, err := a.records.Promise(ctx, id, fingerprint)
+		promise, kept, err := a.records.Reserve(ctx, id, fingerprint)
 		switch {
 		case errors.Is(err, records.ErrBusy):
 			return none, running()
@@ -43,7 +43,7 @@ func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint
 		case kept.Settled:
 			return kept.Answer, nil
 		}
-		fate, err := a.pool.Fate(ctx, kept.Transaction)
+		fate, err := a.pool.TxStatus(ctx, kept.Transaction)
 		if err != nil {
 			return none, err
 		}
@@ -52,7 +52,7 @@ func (a *API) Once(ctx context.Context, c access.Caller, key string, fingerprint
 			return kept.Answer, a.records.Settle(ctx, id)
 		case postgres.Running:
 			return none, running()
-		case postgres.Forgotten:
+		case postgres.Unknown:
 			return none, fault.New(fault.Conflict, "key.unknown", "the request with this Idempotency-Key broke off long ago, "+
 				"and the database no longer knows whether it was done; look, and send a new key").On("Idempotency-Key")
 		}
@@ -68,7 +68,7 @@ func running() error {
 		"a request with this Idempotency-Key is being done at this moment; ask again in a second").On("Idempotency-Key")
 }
 
-func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Promise, do func(*API) (Answer, error)) (answer Answer,
+func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Reservation, do func(*API) (Answer, error)) (answer Answer,
 	err error) {
 	defer promise.Drop(ctx)
 	err = a.pool.Transact(ctx, func(tx *postgres.Tx) error {

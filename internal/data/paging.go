@@ -46,7 +46,7 @@ type span struct {
 	preferred bool // the size is the caller's preference, as far as the resource allows
 }
 
-// probes says whether one row more than the page is fetched, to see whether another page follows.
+// probes reports whether one row more than the page is fetched, to see whether another page follows.
 func (s span) probes() bool { return s.left != s.size }
 
 func (s span) fetch() int64 {
@@ -98,7 +98,7 @@ func spanOf(r *request.Request, t *nextToken, prefs Preferences, most int) (s sp
 	return s, nil
 }
 
-// Next moves to the next row of a collection's page and says whether there is one. The first has been fetched by Read.
+// Next moves to the next row of a collection's page and reports whether there is one. The first has been fetched by Read.
 func (p *Page) Next() bool {
 	if p.Empty {
 		return false

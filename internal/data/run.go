@@ -134,7 +134,7 @@ func (a *API) writeSingle(ctx context.Context, c access.Caller, scope *access.Sc
 
 func etag(version string) string { return `W/"` + version + `"` }
 
-// skipped is told where the role may write the row, and the database let it be.
+// skipped is reported where the role may write the row, and the database let it be.
 func skipped(r *model.Resource) error {
 	return fault.New(fault.Unprocessable, "row.skipped",
 		"the database left this row of %s as it was, and did not say why: a trigger or a policy of its own; nothing was changed",
@@ -197,7 +197,7 @@ func keySegments(key []byte) []string {
 	return texts
 }
 
-// digits says whether a key is one whole number, as most are.
+// digits reports whether a key is one whole number, as most are.
 func digits(text []byte) bool {
 	for _, c := range text {
 		if c < '0' || c > '9' {
@@ -255,10 +255,10 @@ func refusedColumns(refusal *fault.Refusal, t *catalog.Table) []string {
 	return nil
 }
 
-// Touched says how many rows a change or deletion of every row of a filter would write, and how the database finds them. Nothing is
+// EstimateWrite says how many rows a change or deletion of every row of a filter would write, and how the database finds them. Nothing is
 // written. It is refused as the write would be, as far as its body has no part in that. Other writes, for which op is "", are not told
 // of.
-func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation, path, options string) (*Explanation, error) {
+func (a *API) EstimateWrite(ctx context.Context, c access.Caller, op window.Operation, path, options string) (*Explanation, error) {
 	other := fault.New(fault.Invalid, "option.misplaced",
 		"explain goes with reads of a draft, and with PATCH and DELETE of …/$filter(…)/$each there; nothing was written").On("Prefer")
 	if op == "" || a.Release != 0 {
@@ -289,7 +289,7 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 	if err != nil {
 		return nil, err
 	}
-	plan := statement.Touched(q, t.scope, op)
+	plan := statement.EstimateWrite(q, t.scope, op)
 	args, err := plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims})
 	if err != nil {
 		return nil, err
@@ -303,7 +303,7 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 	if err := cursor.Close(); err != nil {
 		return nil, err
 	}
-	if err := tooMany(r.Resource, t.scope, op, rows); err != nil {
+	if err := overLimit(r.Resource, t.scope, op, rows); err != nil {
 		return nil, err
 	}
 	told, err := a.explanation(ctx, compiled, args, timeOf(t.scope))
@@ -314,8 +314,8 @@ func (a *API) Touched(ctx context.Context, c access.Caller, op window.Operation,
 	return told, nil
 }
 
-// tooMany refuses to write more rows at once than the role may.
-func tooMany(r *model.Resource, scope *access.Scope, op window.Operation, rows int64) error {
+// overLimit refuses to write more rows at once than the role may.
+func overLimit(r *model.Resource, scope *access.Scope, op window.Operation, rows int64) error {
 	if most := int64(scope.Limits.Rows); most > 0 && rows > most {
 		return fault.New(fault.Conflict, "limit.rows", "%d rows of %s meet the filter, and role %q may %s %d at once; nothing was changed", rows,
 			r.Name, scope.Name, op, most).On(r.Name)
@@ -359,7 +359,7 @@ func (t *task) writeEach(a *API, scope *access.Scope, w singleWrite) (*Written, 
 	if err != nil {
 		return nil, a.explain(err, r, scope)
 	}
-	if err := tooMany(r, scope, w.op, done.Total); err != nil {
+	if err := overLimit(r, scope, w.op, done.Total); err != nil {
 		return nil, err
 	}
 	if !done.RuleHolds {

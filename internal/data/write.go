@@ -523,7 +523,7 @@ func notHere(r *request.Request, code string, allow []string, format string, arg
 	return fault.NotAllowed(code, allow, format, args...).On(r.Resource.Name)
 }
 
-// writable says whether the path leads to rows of a resource, where they are written, and to no part or number of them.
+// writable reports whether the path leads to rows of a resource, where they are written, and to no part or number of them.
 func writable(r *request.Request) error {
 	name := r.Resource.Name
 	undone := func(format string, args ...any) error {

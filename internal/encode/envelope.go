@@ -64,7 +64,7 @@ func (e Envelope) Collection(rows []byte) []byte {
 	return append(append(append(e.Context(nil), `"value":`...), rows...), "}\n"...)
 }
 
-// Begin stands before the rows of a collection; total is their number where the caller has asked for it, else -1.
+// Begin precedes the rows of a collection; total is their number where the caller has asked for it, else -1.
 func (e Envelope) Begin(dst []byte, total int64) []byte {
 	switch e.Kind {
 	case XML:
@@ -89,7 +89,7 @@ func (e Envelope) Begin(dst []byte, total int64) []byte {
 	return dst
 }
 
-// Row stands before each row.
+// Row precedes each row.
 func (e Envelope) Row(dst []byte, first bool) []byte {
 	if e.Kind != JSON {
 		return dst
@@ -100,7 +100,7 @@ func (e Envelope) Row(dst []byte, first bool) []byte {
 	return append(dst, '\n')
 }
 
-// End stands after the rows, with the link to the next page where there is one.
+// End follows the rows, with the link to the next page where there is one.
 func (e Envelope) End(dst []byte, next string) []byte {
 	switch e.Kind {
 	case XML:

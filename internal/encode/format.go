@@ -230,7 +230,7 @@ func compileXML(columns []statement.Column, f Format) []xmlColumn {
 	return out
 }
 
-// xmlName makes an element's name of a member's: what XML does not take becomes an underscore, and a point parts off control
+// xmlName makes an element's name of a member's: what XML does not take becomes an underscore, and a point splits off control
 // information.
 func xmlName(name string) string {
 	name = strings.TrimPrefix(name, "@")

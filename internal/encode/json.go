@@ -308,7 +308,7 @@ func appendInterval(dst, src []byte) []byte {
 		return append(dst, `"PT0S"`...)
 	}
 	dst = append(dst, '"')
-	// Where nothing is positive the sign stands before the whole, as the standard's durations have it.
+	// Where nothing is positive the sign precedes the whole, as the standard's durations have it.
 	if micros <= 0 && days <= 0 && months <= 0 {
 		dst = append(dst, '-')
 		micros, days, months = -micros, -days, -months

@@ -96,7 +96,7 @@ func (s *Directory) SaveOperator(ctx context.Context, email, password string) er
 	return s.records.SaveOperator(ctx, email, hash)
 }
 
-// HasOperators says whether anyone can sign in yet.
+// HasOperators reports whether anyone can sign in yet.
 func (s *Directory) HasOperators(ctx context.Context) (bool, error) {
 	return s.records.HasOperators(ctx)
 }

@@ -50,7 +50,7 @@ func (g guess) keys() ([]string, []int) {
 	return []string{g.what + " from " + g.from, "from " + g.from, g.what}, []int{freeForOne, freeForPlace, freeForCaller}
 }
 
-// matches says whether a secret is the one of a hash; "" is the hash of nobody, which takes as long to find out. Who guesses too often
+// matches reports whether a secret is the one of a hash; "" is the hash of nobody, which takes as long to find out. Who guesses too often
 // is refused before.
 func (s *Directory) matches(ctx context.Context, g guess, secret, hash string) (bool, error) {
 	select {

@@ -24,7 +24,7 @@ type Directory struct {
 	windows *windows.Registry
 	box     *seal.Box
 	log     *slog.Logger
-	gate    *gate
+	limiter *limiter
 	keys    keys
 	issuers issuers
 	hashing *argon2id.Params
@@ -39,7 +39,7 @@ func New(ctx context.Context, store *records.Store, registry *windows.Registry, 
 	log *slog.Logger) (*Directory, error) {
 	tokens, _ := lru.New[tokenKey, *verified](10_000) // fails for a size under 1 only
 	lasting, end := context.WithCancel(context.WithoutCancel(ctx))
-	s := &Directory{records: store, windows: registry, box: box, hashing: hashing.params(), log: log, gate: newGate(), tokens: tokens,
+	s := &Directory{records: store, windows: registry, box: box, hashing: hashing.params(), log: log, limiter: newLimiter(), tokens: tokens,
 		callers: expirable.NewLRU[callerKey, *known](10_000, nil, fresh), hashers: make(chan struct{}, hashersAtOnce), end: end,
 		issuers: issuers{sets: map[string]keyfunc.Keyfunc{}, ctx: lasting, log: log}}
 	if _, err := s.ring(ctx, time.Now()); err != nil {

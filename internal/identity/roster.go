@@ -58,7 +58,7 @@ type (
 		Roles  []string       `json:"roles"`
 		Claims map[string]any `json:"claims,omitempty"`
 	}
-	// Client is a client with its secret, which is told this once.
+	// Client is a client with its secret, which is reported this once.
 	Client struct {
 		ID     string   `json:"id"`
 		Secret string   `json:"secret"`
@@ -71,7 +71,7 @@ type (
 		Roles    []string       `json:"roles"`
 		Claims   map[string]any `json:"claims,omitempty"`
 	}
-	// Account is an account with its password, which is told this once.
+	// Account is an account with its password, which is reported this once.
 	Account struct {
 		Email    string   `json:"email"`
 		Password string   `json:"password"`
@@ -148,7 +148,7 @@ func missing(api *data.API, roles []string, claims map[string]any) (names []stri
 	return names
 }
 
-// admissible says whether a caller can have roles and claims.
+// admissible reports whether a caller can have roles and claims.
 func (s *Directory) admissible(ctx context.Context, name string, roles []string, claims map[string]any) error {
 	api, err := s.windows.DraftAPI(ctx, name)
 	if err != nil {

@@ -1,7 +1,7 @@
 // Package localpg runs a private PostgreSQL server from the installed binaries, on loopback, for the demo, the tests, and
 // a service that is started without a DSN.
 //
-// PostgreSQL refuses to run as root; as root, the server runs as the user postgres (or nobody) instead. The server is told
+// PostgreSQL refuses to run as root; as root, the server runs as the user postgres (or nobody) instead. The server is reported
 // to stop when this process dies, however it dies; one that was left over all the same is stopped at the next start.
 package localpg
 

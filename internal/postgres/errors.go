@@ -86,7 +86,7 @@ func argumentOf(p *pgconn.PgError) int {
 }
 
 // blame names the field of a body whose value the database could not read: of some types it alone knows the form.
-func (q *Query) blame(err error) error {
+func (q *Statement) blame(err error) error {
 	var refusal *fault.Refusal
 	if !errors.As(err, &refusal) || refusal.Argument < 1 || refusal.Argument > len(q.Plan.Slots) {
 		return err

@@ -18,7 +18,7 @@ import (
 var binaryRows = []int16{pgx.BinaryFormatCode}
 
 // mostPrepared is how many statements a connection keeps prepared.
-const mostPrepared = 512
+const maxPrepared = 512
 
 // statements are those that are prepared on one connection, by their SQL.
 type statements struct {
@@ -35,7 +35,7 @@ func statementsOf(conn *pgx.Conn) *statements {
 	s, ok := of[statementsKey].(*statements)
 	if !ok {
 		s = &statements{conn: conn.PgConn()}
-		s.known, _ = simplelru.NewLRU(mostPrepared, s.drop) // fails for a size under 1 only
+		s.known, _ = simplelru.NewLRU(maxPrepared, s.drop) // fails for a size under 1 only
 		of[statementsKey] = s
 	}
 	return s
@@ -48,8 +48,8 @@ func (s *statements) drop(_ string, old *pgconn.StatementDescription) {
 	}
 }
 
-// of is the statement of a plan; it is prepared when it is run for the first time.
-func (s *statements) of(q *Query) (*pgconn.StatementDescription, error) {
+// prepared is the statement of a plan; it is prepared when it is run for the first time.
+func (s *statements) prepared(q *Statement) (*pgconn.StatementDescription, error) {
 	if known, ok := s.known.Get(q.Plan.SQL); ok {
 		return known, nil
 	}
@@ -66,20 +66,20 @@ func (s *statements) of(q *Query) (*pgconn.StatementDescription, error) {
 type arguments struct {
 	values  [][]byte
 	formats []int16
-	room    []byte
+	buf     []byte
 }
 
 // mostRoom is how much is kept from one statement to the next.
-const mostRoom = 4 << 10
+const maxBuf = 4 << 10
 
 // take writes the arguments of one statement.
 func (a *arguments) take(args []any, oids []uint32, types *pgtype.Map) error {
 	if len(args) != len(oids) {
 		return fmt.Errorf("the statement takes %d arguments, not %d", len(oids), len(args))
 	}
-	a.values, a.formats, a.room = a.values[:0], a.formats[:0], a.room[:0]
-	if a.room == nil || cap(a.room) > mostRoom {
-		a.room = make([]byte, 0, 256) // never nil: an empty text is no null
+	a.values, a.formats, a.buf = a.values[:0], a.formats[:0], a.buf[:0]
+	if a.buf == nil || cap(a.buf) > maxBuf {
+		a.buf = make([]byte, 0, 256) // never nil: an empty text is no null
 	}
 	for i, arg := range args {
 		value, format, err := a.encoded(arg, oids[i], types)
@@ -94,38 +94,38 @@ func (a *arguments) take(args []any, oids []uint32, types *pgtype.Map) error {
 // encoded is one argument. Texts and whole numbers, which most are, travel as they are written; all else as pgx prefers for the type, or
 // as it can.
 func (a *arguments) encoded(arg any, oid uint32, types *pgtype.Map) (value []byte, format int16, err error) {
-	begin := len(a.room)
+	begin := len(a.buf)
 	switch v := arg.(type) {
 	case int64:
-		a.room = strconv.AppendInt(a.room, v, 10)
-		return a.room[begin:], pgx.TextFormatCode, nil
+		a.buf = strconv.AppendInt(a.buf, v, 10)
+		return a.buf[begin:], pgx.TextFormatCode, nil
 	case string:
-		a.room = append(a.room, v...)
-		return a.room[begin:], pgx.TextFormatCode, nil
+		a.buf = append(a.buf, v...)
+		return a.buf[begin:], pgx.TextFormatCode, nil
 	case *string:
 		if v == nil {
 			return nil, pgx.TextFormatCode, nil
 		}
 		if moment, ok := momentOf(*v, oid); ok {
-			a.room = binary.BigEndian.AppendUint64(a.room, moment)
-			return a.room[begin:], pgx.BinaryFormatCode, nil
+			a.buf = binary.BigEndian.AppendUint64(a.buf, moment)
+			return a.buf[begin:], pgx.BinaryFormatCode, nil
 		}
-		a.room = append(a.room, *v...)
-		return a.room[begin:], pgx.TextFormatCode, nil
+		a.buf = append(a.buf, *v...)
+		return a.buf[begin:], pgx.TextFormatCode, nil
 	}
 	format = types.FormatCodeForOID(oid)
-	written, err := types.Encode(oid, format, arg, a.room)
+	written, err := types.Encode(oid, format, arg, a.buf)
 	if err != nil {
 		other := pgx.BinaryFormatCode - format
-		if again, refused := types.Encode(oid, other, arg, a.room); refused == nil {
+		if again, refused := types.Encode(oid, other, arg, a.buf); refused == nil {
 			written, format, err = again, other, nil
 		}
 	}
 	if err != nil || written == nil {
 		return nil, format, err
 	}
-	a.room = written
-	return a.room[begin:], format, nil
+	a.buf = written
+	return a.buf[begin:], format, nil
 }
 
 // epoch is when PostgreSQL's time begins, in microseconds of Unix time.
@@ -141,9 +141,9 @@ func momentOf(text string, oid uint32) (uint64, bool) {
 	return uint64(t.UnixMicro() - epoch), err == nil
 }
 
-// told passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it
+// finish passes on how a statement ended. One that failed for more than its values is prepared anew the next time: the tables that it
 // was made for may have changed.
-func (s *statements) told(q *Query, err error) error {
+func (s *statements) finish(q *Statement, err error) error {
 	if err == nil {
 		return nil
 	}
@@ -167,15 +167,15 @@ func code(err error) string {
 type rows struct {
 	*pgconn.ResultReader
 	of *statements
-	q  *Query
+	q  *Statement
 }
 
-// run sends a plan's statement to the database and says whether there is a first row. Where the database has changed so that what was
+// run sends a plan's statement to the database and reports whether there is a first row. Where the database has changed so that what was
 // prepared no longer holds, it is prepared anew, and nobody notices.
-func (q *Query) run(conn *pgx.Conn, args []any) (rows, bool, error) {
+func (q *Statement) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 	s := statementsOf(conn)
 	for again := true; ; again = false {
-		statement, err := s.of(q)
+		statement, err := s.prepared(q)
 		if err != nil {
 			return rows{}, false, err
 		}
@@ -198,5 +198,5 @@ func (q *Query) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 // close ends the statement and says what went wrong, if anything did.
 func (r rows) close() error {
 	_, err := r.Close()
-	return r.of.told(r.q, err)
+	return r.of.finish(r.q, err)
 }

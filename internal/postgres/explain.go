@@ -13,7 +13,7 @@ import (
 
 // Cost is what the planner reckons for a statement whatever its arguments are, so that one answer holds for every request of a
 // shape. Nothing is run.
-func (q *Query) Cost(ctx context.Context, from *Source) (float64, error) {
+func (q *Statement) Cost(ctx context.Context, from *Source) (float64, error) {
 	conn, err := from.acquire(ctx)
 	if err != nil {
 		return 0, unavailable(ctx, err)
@@ -44,7 +44,7 @@ func (q *Query) Cost(ctx context.Context, from *Source) (float64, error) {
 }
 
 // Explain runs a statement and returns how the database did it, as JSON.
-func (q *Query) Explain(ctx context.Context, from *Source, args []any, limit time.Duration) (json.RawMessage, error) {
+func (q *Statement) Explain(ctx context.Context, from *Source, args []any, limit time.Duration) (json.RawMessage, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var plan json.RawMessage

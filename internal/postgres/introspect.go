@@ -18,7 +18,7 @@ var catalogSQL embed.FS
 // Introspect reads the catalog of a database: five statements in one round trip, however many tables there are. System
 // schemas, temporary tables and the parts of partitioned tables are left out. Each of the queries is prepared besides, which
 // tells its columns or what is wrong with it.
-func Introspect(ctx context.Context, from *Source, queries ...*catalog.Query) (*catalog.Catalog, error) {
+func Introspect(ctx context.Context, from *Source, queries ...*catalog.NamedQuery) (*catalog.Catalog, error) {
 	in := &introspection{
 		cat:    &catalog.Catalog{},
 		tables: map[uint32]*catalog.Table{},
@@ -59,7 +59,7 @@ func Introspect(ctx context.Context, from *Source, queries ...*catalog.Query) (*
 }
 
 // query lets the database read a statement, without running it.
-func (in *introspection) query(ctx context.Context, from *Source, q *catalog.Query) error {
+func (in *introspection) query(ctx context.Context, from *Source, q *catalog.NamedQuery) error {
 	conn, err := from.reads.Acquire(ctx)
 	if err != nil {
 		return unavailable(ctx, err)

@@ -16,7 +16,7 @@ type Place interface {
 	acquire(context.Context) (*pgxpool.Conn, error)
 	release(*pgxpool.Conn)
 	// watch begins the watch over a statement.
-	watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience
+	watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *watchdog
 	// Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is. In a transaction that runs
 	// already it is a savepoint.
 	Transact(ctx context.Context, do func(*Tx) error) error
@@ -28,16 +28,16 @@ func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) { return s.
 
 func (s *Source) release(conn *pgxpool.Conn) { s.reads.release(conn) }
 
-func (s *Source) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience {
+func (s *Source) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *watchdog {
 	return s.clock.start(ctx, conn.PgConn().Conn(), limit)
 }
 
 func (s *Source) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
-	conn, err := s.lane.acquire(ctx)
+	conn, err := s.boundedPool.acquire(ctx)
 	if err != nil {
 		return err
 	}
-	defer s.lane.release(conn)
+	defer s.boundedPool.release(conn)
 	if !undoable { // a statement is a transaction already
 		return do(conn.Conn())
 	}
@@ -53,11 +53,11 @@ type Tx struct {
 
 // Transact runs do in a transaction of its own.
 func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
-	conn, err := s.lane.acquire(ctx)
+	conn, err := s.boundedPool.acquire(ctx)
 	if err != nil {
 		return unavailable(ctx, err)
 	}
-	defer s.lane.release(conn)
+	defer s.boundedPool.release(conn)
 	return transact(ctx, conn, func(tx pgx.Tx) error { return do(&Tx{s, conn, tx}) })
 }
 
@@ -90,7 +90,7 @@ func (t *Tx) acquire(context.Context) (*pgxpool.Conn, error) { return t.conn, ni
 
 func (t *Tx) release(*pgxpool.Conn) {}
 
-func (t *Tx) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *patience {
+func (t *Tx) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *watchdog {
 	return t.source.watch(ctx, conn, limit)
 }
 
@@ -102,31 +102,31 @@ func (t *Tx) ID(ctx context.Context) (id string, err error) {
 	return id, err
 }
 
-// Fate is what has become of a transaction.
-type Fate string
+// TxStatus is what has become of a transaction.
+type TxStatus string
 
 // The fates. Of a transaction of long ago the database no longer knows, nor of one of another database that stood in its place.
 const (
-	Committed Fate = "committed"
-	Aborted   Fate = "aborted"
-	Running   Fate = "in progress"
-	Forgotten Fate = ""
+	Committed TxStatus = "committed"
+	Aborted   TxStatus = "aborted"
+	Running   TxStatus = "in progress"
+	Unknown   TxStatus = ""
 )
 
-// Fate asks what has become of the transaction of that number.
-func (s *Source) Fate(ctx context.Context, id string) (Fate, error) {
+// TxStatus asks what has become of the transaction of that number.
+func (s *Source) TxStatus(ctx context.Context, id string) (TxStatus, error) {
 	var fate *string
 	err := s.QueryRow(ctx, "select pg_xact_status($1::text::xid8)", id).Scan(&fate)
 	var p *pgconn.PgError
 	switch {
 	case errors.As(err, &p) && p.Code == "22023": // a number that it has not come to yet
-		return Forgotten, nil
+		return Unknown, nil
 	case err != nil:
-		return Forgotten, translate(ctx, err)
+		return Unknown, translate(ctx, err)
 	case fate == nil:
-		return Forgotten, nil
+		return Unknown, nil
 	}
-	return Fate(*fate), nil
+	return TxStatus(*fate), nil
 }
 
 var errRuleViolated = errors.New("the write breaks a rule of the role")

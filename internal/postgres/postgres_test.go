@@ -151,8 +151,8 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	return plan, args
 }
 
-// ask answers a request as an operator gets it, through every step but HTTP.
-func ask(t testing.TB, pool *postgres.Source, document, path, query string) string {
+// pendingRead answers a request as an operator gets it, through every step but HTTP.
+func pendingRead(t testing.TB, pool *postgres.Source, document, path, query string) string {
 	t.Helper()
 	plan, args := planned(t, pool, document, path, query)
 	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool, args, time.Minute)
@@ -213,7 +213,7 @@ func TestValues(t *testing.T) {
 		columns[i], values[i] = fmt.Sprintf("c%d %s", i, tt.typ), tt.value
 	}
 	execute(t, pool, "create table t ("+strings.Join(columns, ", ")+"); insert into t values ("+strings.Join(values, ", ")+")")
-	row := ask(t, pool, "window: w\nsource: w\nresources: {t: {from: public.t}}", "t", "")
+	row := pendingRead(t, pool, "window: w\nsource: w\nresources: {t: {from: public.t}}", "t", "")
 	if !json.Valid([]byte(row)) {
 		t.Fatalf("the row is not JSON: %s", row)
 	}
@@ -272,7 +272,7 @@ resources:
 	}
 	for _, tt := range tests {
 		t.Run(tt.path+"?"+tt.query, func(t *testing.T) {
-			if got := ask(t, pool, document, tt.path, tt.query); got != tt.want {
+			if got := pendingRead(t, pool, document, tt.path, tt.query); got != tt.want {
 				t.Errorf("got\n%s\nwant\n%s", got, tt.want)
 			}
 		})
@@ -286,7 +286,7 @@ func TestSearchIndex(t *testing.T) {
 		insert into note select n, md5(n::text) || case when n = 77 then ' 50% of_it\' else '' end from generate_series(1, 20000) n;
 		create index on note using gin (body gin_trgm_ops); analyze note`)
 	const document = "window: w\nsource: w\nresources: {notes: {from: note}}"
-	if got := ask(t, pool, document, "notes", "search="+url.QueryEscape(`"50% OF_it\"`)+"&select=id"); got != `{"id":77}` {
+	if got := pendingRead(t, pool, document, "notes", "search="+url.QueryEscape(`"50% OF_it\"`)+"&select=id"); got != `{"id":77}` {
 		t.Errorf("found %s", got)
 	}
 	plan, args := planned(t, pool, document, "notes", "search=50%25&select=id")
@@ -324,7 +324,7 @@ func BenchmarkAppendRow(b *testing.B) {
 // A statement ends with its time limit or with its caller, and the next one finds a connection that works.
 func TestPatience(t *testing.T) {
 	source := connect(t, harbourtest.Database(t, true))
-	query := func(sql string) *postgres.Query {
+	query := func(sql string) *postgres.Statement {
 		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil, encode.Format{})
 	}
 	ctx := context.Background()

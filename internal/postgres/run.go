@@ -20,18 +20,18 @@ import (
 	"eagerwindow/internal/encode"
 )
 
-// Query is a plan with the encoders of its rows.
-type Query struct {
-	Plan  *statement.Plan
-	rows  encode.Rows
-	order []encode.Appender
-	given []encode.Appender // of a write of many: of the fields that come back
-	short gather            // of a short plan
+// Statement is a plan with the encoders of its rows.
+type Statement struct {
+	Plan      *statement.Plan
+	rows      encode.Rows
+	order     []encode.Appender
+	given     []encode.Appender // of a write of many: of the fields that come back
+	coalescer coalescer         // of a short plan
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
-func Compile(plan *statement.Plan, types []*model.Type, format encode.Format) *Query {
-	q := &Query{Plan: plan, rows: format.Rows(plan.Columns)}
+func Compile(plan *statement.Plan, types []*model.Type, format encode.Format) *Statement {
+	q := &Statement{Plan: plan, rows: format.Rows(plan.Columns)}
 	for _, t := range types {
 		q.order = append(q.order, encode.AppenderOf(t, encode.Format{}))
 	}
@@ -44,10 +44,10 @@ func Compile(plan *statement.Plan, types []*model.Type, format encode.Format) *Q
 // Cursor is the answer of a reading statement, row by row. It holds a connection until it is closed.
 type Cursor struct {
 	ctx    context.Context // of the statement, to tell a time limit from other ends
-	q      *Query
+	q      *Statement
 	at     Place
 	conn   *pgxpool.Conn
-	wait   *patience
+	wait   *watchdog
 	rows   rows
 	values [][]byte // of the one row, where no connection is held
 	first  bool     // the first row has been fetched, but not been handed out
@@ -55,16 +55,16 @@ type Cursor struct {
 	total  int64
 }
 
-// Open runs the statement and waits for its first row or its end, so that a statement that fails at once is told by the error.
+// Open runs the statement and waits for its first row or its end, so that a statement that fails at once is reported by the error.
 // The wait may take as long as the limit.
-func (q *Query) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
+func (q *Statement) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
 	if s, ok := at.(*Source); ok && q.Plan.SingleKeyRead {
-		return q.openShort(ctx, s, args, limit)
+		return q.openCoalesced(ctx, s, args, limit)
 	}
 	return q.open(ctx, at, args, limit)
 }
 
-func (q *Query) open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
+func (q *Statement) open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
 	conn, err := at.acquire(ctx)
 	if err != nil {
 		return nil, unavailable(ctx, err)
@@ -99,7 +99,7 @@ func ended(ctx context.Context, expired bool, limit time.Duration, err error) er
 		"the database took longer than the limit of %s; ask for less, or by fields that an index serves", limit)
 }
 
-// Next moves to the next row and says whether there is one.
+// Next moves to the next row and reports whether there is one.
 func (c *Cursor) Next() bool {
 	if c.first {
 		c.first = false
@@ -123,14 +123,14 @@ func (c *Cursor) row() [][]byte {
 }
 
 // AppendHeader writes what comes before the rows: the names of CSV.
-func (q *Query) AppendHeader(dst []byte) []byte {
+func (q *Statement) AppendHeader(dst []byte) []byte {
 	return encode.Header(dst, q.rows)
 }
 
 // AppendOrder writes the row's order values as a JSON array.
 func (c *Cursor) AppendOrder(dst []byte) []byte { return c.q.appendOrder(dst, c.row()) }
 
-func (q *Query) appendOrder(dst []byte, values [][]byte) []byte {
+func (q *Statement) appendOrder(dst []byte, values [][]byte) []byte {
 	return encode.AppendValues(dst, values, q.Plan.Order, q.order)
 }
 
@@ -161,7 +161,7 @@ func (c *Cursor) Close() error {
 
 // release gives the connection back.
 func (c *Cursor) release() {
-	c.wait.mend()
+	c.wait.clearDeadline()
 	c.at.release(c.conn)
 	c.conn = nil
 }
@@ -190,10 +190,10 @@ type WrittenRow struct {
 }
 
 // mostShown is how many bytes of rows a write of many answers with.
-const mostShown = 4 << 20
+const maxShown = 4 << 20
 
 // each takes up the rows of a write of many, and hands on what is to be shown of them.
-func (w *Written) each(q *Query, rows rows, first [][]byte, show func(values [][]byte, readable bool)) {
+func (w *Written) each(q *Statement, rows rows, first [][]byte, show func(values [][]byte, readable bool)) {
 	for values := first; values != nil; {
 		w.Total++
 		w.RuleHolds = w.RuleHolds && guard(values, q.Plan.Guards.RuleHolds)
@@ -206,12 +206,12 @@ func (w *Written) each(q *Query, rows rows, first [][]byte, show func(values [][
 }
 
 // numbered gathers the rows of a write of many that come back with their numbers.
-func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
+func (w *Written) numbered(q *Statement, rows rows, first [][]byte) {
 	w.Rows = map[int]WrittenRow{}
 	size := 0
 	w.each(q, rows, first, func(values [][]byte, readable bool) {
 		row := WrittenRow{RuleHolds: guard(values, q.Plan.Guards.RuleHolds)}
-		if readable && q.Plan.Columns != nil && size <= mostShown {
+		if readable && q.Plan.Columns != nil && size <= maxShown {
 			row.Row = q.rows.Append(nil, values)
 			size += len(row.Row)
 		}
@@ -220,7 +220,7 @@ func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
 		}
 		w.Rows[int(encode.Total(values[q.Plan.InputOrdinal]))-1] = row
 	})
-	if size > mostShown {
+	if size > maxShown {
 		for i, row := range w.Rows {
 			row.Row = nil
 			w.Rows[i] = row
@@ -229,7 +229,7 @@ func (w *Written) numbered(q *Query, rows rows, first [][]byte) {
 }
 
 // many gathers the rows of a write of every row of a filter.
-func (w *Written) many(q *Query, rows rows, first [][]byte) {
+func (w *Written) many(q *Statement, rows rows, first [][]byte) {
 	w.Row = append(w.Row, '[')
 	w.each(q, rows, first, func(values [][]byte, readable bool) {
 		if !readable || w.Row == nil {
@@ -238,7 +238,7 @@ func (w *Written) many(q *Query, rows rows, first [][]byte) {
 		if len(w.Row) > 1 {
 			w.Row = append(w.Row, ',')
 		}
-		if w.Row = q.rows.Append(w.Row, values); len(w.Row) > mostShown {
+		if w.Row = q.rows.Append(w.Row, values); len(w.Row) > maxShown {
 			w.Row = nil
 		}
 	})
@@ -249,14 +249,14 @@ func (w *Written) many(q *Query, rows rows, first [][]byte) {
 
 // Write runs a writing statement, for as long as the limit allows. Where a row as written breaks the role's rule, or more rows are
 // written than may be at once (0: no limit), all is undone.
-func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
+func (q *Statement) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
 	w := &Written{RuleHolds: true, Readable: true}
 	var failed error
 	err := at.write(ctx, q.Plan.Guards.RuleHolds >= 0 || most > 0, func(conn *pgx.Conn) error {
 		wait := at.watch(ctx, conn, limit)
 		err := q.write(conn, args, w)
 		expired := wait.end()
-		wait.mend()
+		wait.clearDeadline()
 		if err != nil {
 			failed = ended(ctx, expired, limit, q.blame(translate(ctx, err)))
 			return failed
@@ -276,7 +276,7 @@ func (q *Query) Write(ctx context.Context, at Place, args []any, most int64, lim
 }
 
 // write reads what a writing statement answers. The watch over it is the caller's.
-func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
+func (q *Statement) write(conn *pgx.Conn, args []any, w *Written) error {
 	rows, found, err := q.run(conn, args)
 	if !found {
 		if q.Plan.ReturnsRows {
@@ -292,7 +292,7 @@ func (q *Query) write(conn *pgx.Conn, args []any, w *Written) error {
 }
 
 // read takes up the rows of a writing statement, from the first on.
-func (q *Query) read(rows rows, w *Written) (err error) {
+func (q *Statement) read(rows rows, w *Written) (err error) {
 	values := rows.Values()
 	w.Found = true
 	switch {
@@ -328,7 +328,7 @@ func (q *Query) read(rows rows, w *Written) (err error) {
 	return nil
 }
 
-// ordinals are the numbers of rows of the input that stand in a column as text, from 0.
+// ordinals are the numbers of rows of the input that are in a column as text, from 0.
 func ordinals(values [][]byte, at int) ([]int, error) {
 	if at < 0 || values[at] == nil {
 		return nil, nil

@@ -18,9 +18,9 @@ import (
 // Source is a database that is exposed: a pool of connections for writing, and one of connections that can't write, whatever a
 // statement says, for reading.
 type Source struct {
-	lane  // of connections for writing
-	reads lane
-	clock clock // of the statements that run
+	boundedPool // of connections for writing
+	reads       boundedPool
+	clock       watcher // of the statements that run
 }
 
 // readBuffer is how much is read from a connection at once: rows come faster in large parts.
@@ -73,14 +73,14 @@ func scrub(err error) string {
 // acquireLimit is how long a request waits for a connection while others hold them all.
 const acquireLimit = 10 * time.Second
 
-// lane hands out the connections of one pool. Only where one may have to be waited for is the wait bounded: that costs.
-type lane struct {
+// boundedPool hands out the connections of one pool. Only where one may have to be waited for is the wait bounded: that costs.
+type boundedPool struct {
 	*pgxpool.Pool
 	most int32
 	busy atomic.Int32 // connections that are held or waited for
 }
 
-func (l *lane) acquire(ctx context.Context) (*pgxpool.Conn, error) {
+func (l *boundedPool) acquire(ctx context.Context) (*pgxpool.Conn, error) {
 	if l.busy.Add(1) > l.most {
 		waiting, cancel := context.WithTimeout(ctx, acquireLimit)
 		defer cancel()
@@ -93,14 +93,14 @@ func (l *lane) acquire(ctx context.Context) (*pgxpool.Conn, error) {
 	return l.taken(l.Pool.Acquire(ctx))
 }
 
-func (l *lane) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
+func (l *boundedPool) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
 	if err != nil {
 		l.busy.Add(-1)
 	}
 	return conn, err
 }
 
-func (l *lane) release(conn *pgxpool.Conn) {
+func (l *boundedPool) release(conn *pgxpool.Conn) {
 	conn.Release()
 	l.busy.Add(-1)
 }

@@ -19,16 +19,16 @@ type Answer struct {
 	Body   []byte
 }
 
-// Kept is the answer to a request that has been made before.
-type Kept struct {
+// Repeat is the answer to a request that has been made before.
+type Repeat struct {
 	Answer
 	Fingerprint []byte
 	Transaction string // that it was made in
 	Settled     bool   // that transaction is known to be committed
 }
 
-// Promise is a request that is being made for the first time. Nobody else can begin it until the promise is kept or dropped.
-type Promise struct {
+// Reservation is a request that is being made for the first time. Nobody else can begin it until the promise is kept or dropped.
+type Reservation struct {
 	tx  pgx.Tx
 	key RequestKey
 }
@@ -39,13 +39,13 @@ var ErrBusy = errors.New("the same request is being made")
 // kept is how long answers are remembered.
 const kept = "24 hours"
 
-// Promise begins a request, or finds what was answered to it before. One of the two results is not nil.
-func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte) (*Promise, *Kept, error) {
+// Reserve begins a request, or finds what was answered to it before. One of the two results is not nil.
+func (s *Store) Reserve(ctx context.Context, key RequestKey, fingerprint []byte) (*Reservation, *Repeat, error) {
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &Promise{tx, key}
+	p := &Reservation{tx, key}
 	if _, err := tx.Exec(ctx, "set local lock_timeout = '5s'"); err != nil {
 		p.Drop(ctx)
 		return nil, nil, err
@@ -65,7 +65,7 @@ func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte)
 	if err != nil {
 		return nil, nil, err
 	}
-	k := &Kept{}
+	k := &Repeat{}
 	err = s.pool.QueryRow(ctx, `select fingerprint, transaction, settled, status, header, body from idempotent_request
 		where (api, caller, key) = ($1, $2, $3)`, key.API, key.Caller, key.Key).Scan(&k.Fingerprint, &k.Transaction, &k.Settled, &k.Status,
 		&k.Header, &k.Body)
@@ -76,7 +76,7 @@ func (s *Store) Promise(ctx context.Context, key RequestKey, fingerprint []byte)
 }
 
 // Keep remembers the answer and the transaction that it is made in, which must not be committed before.
-func (p *Promise) Keep(ctx context.Context, transaction string, a Answer) error {
+func (p *Reservation) Keep(ctx context.Context, transaction string, a Answer) error {
 	if _, err := p.tx.Exec(ctx, `update idempotent_request set transaction = $4, status = $5, header = $6, body = $7 where (api, caller, `+
 		`key) = ($1, $2, $3)`,
 		p.key.API, p.key.Caller, p.key.Key, transaction, a.Status, a.Header, a.Body); err != nil {
@@ -86,7 +86,7 @@ func (p *Promise) Keep(ctx context.Context, transaction string, a Answer) error 
 }
 
 // Drop forgets a promise that was not kept. After Keep it does nothing.
-func (p *Promise) Drop(ctx context.Context) { _ = p.tx.Rollback(context.WithoutCancel(ctx)) }
+func (p *Reservation) Drop(ctx context.Context) { _ = p.tx.Rollback(context.WithoutCancel(ctx)) }
 
 // Settle notes that the transaction of a kept answer is committed.
 func (s *Store) Settle(ctx context.Context, key RequestKey) error {

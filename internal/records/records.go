@@ -73,7 +73,7 @@ func migrateUp(ctx context.Context, pool *pgxpool.Pool) error {
 // Close gives the connections back.
 func (s *Store) Close() { s.pool.Close() }
 
-// Ping says whether the database of the records answers.
+// Ping reports whether the database of the records answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
 // What may be the matter with a record.
@@ -132,7 +132,7 @@ func (s *Store) Operator(ctx context.Context, email string) (*Operator, error) {
 	return o, none(err)
 }
 
-// HasOperators says whether there is any operator yet.
+// HasOperators reports whether there is any operator yet.
 func (s *Store) HasOperators(ctx context.Context) (has bool, err error) {
 	err = s.pool.QueryRow(ctx, "select exists (select from operator)").Scan(&has)
 	return has, err

@@ -18,10 +18,10 @@ import (
 	"github.com/golang-jwt/jwt/v5"
 
 	"eagerwindow/demo"
+	"eagerwindow/internal/fakeissuer"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/server"
-	"eagerwindow/internal/standin"
 )
 
 type tokens struct {
@@ -284,7 +284,7 @@ func TestGuessing(t *testing.T) {
 
 // Tokens that are forged, of others, or over are refused; those of an issuer that the document names are taken as it says.
 func TestTokens(t *testing.T) {
-	idp, err := standin.New(demo.Issuer)
+	idp, err := fakeissuer.New(demo.Issuer)
 	if err != nil {
 		t.Fatal(err)
 	}

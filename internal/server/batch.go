@@ -31,15 +31,15 @@ type batchResponse struct {
 
 // batch runs the requests of a batch in their order.
 type batch struct {
-	server *Server
-	w      http.ResponseWriter
-	r      *http.Request
-	caller access.Caller
-	carry  bool                // after a failure, what does not depend on it is done all the same
-	failed map[string]bool     // requests and groups
-	done   map[string]*outcome // requests that others may refer to
-	broken bool
-	spent  int // requests that were tried
+	server          *Server
+	w               http.ResponseWriter
+	r               *http.Request
+	caller          access.Caller
+	continueOnError bool                // after a failure, what does not depend on it is done all the same
+	failed          map[string]bool     // requests and groups
+	done            map[string]*outcome // requests that others may refer to
+	broken          bool
+	spent           int // requests that were tried
 }
 
 // outcome is what others may refer to: the row that a request made or read, and its version.
@@ -55,7 +55,7 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 	if err != nil {
 		return err
 	}
-	f, err := speakJSON(w, r)
+	f, err := negotiateJSON(w, r)
 	if err != nil {
 		return err
 	}
@@ -64,9 +64,9 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 			return fault.New(fault.Invalid, "option.misplaced", "%s does not go with a batch, but with the url of a request in it", name).On(name)
 		}
 	}
-	b := &batch{server: s, w: w, r: r, caller: caller, carry: preferences(r).Carry, failed: map[string]bool{}, done: map[string]*outcome{}}
+	b := &batch{server: s, w: w, r: r, caller: caller, continueOnError: preferences(r).ContinueOnError, failed: map[string]bool{}, done: map[string]*outcome{}}
 	api = api.Referring(b.resolve)
-	if b.carry {
+	if b.continueOnError {
 		w.Header().Set("Preference-Applied", "continue-on-error")
 	}
 	out := answer{w: w, kind: f.contentType(), buf: []byte(`{"responses":[`)}
@@ -154,7 +154,7 @@ func (b *batch) unmet(q *payload.Request) string {
 			return id
 		}
 	}
-	if b.broken && !b.carry {
+	if b.broken && !b.continueOnError {
 		return "before"
 	}
 	return ""
@@ -168,7 +168,7 @@ func (b *batch) skipped(q *payload.Request, id string) *batchResponse {
 	return b.refused(q, fault.New(fault.FailedDependency, "batch.dependency", "%q, which this request depends on, has failed", id))
 }
 
-// one runs one request and says whether it went well.
+// one runs one request and reports whether it went well.
 func (b *batch) one(api *data.API, q *payload.Request) (*batchResponse, bool) {
 	res := b.try(api, q)
 	ok := res.Status < 400

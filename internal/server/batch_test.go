@@ -259,7 +259,7 @@ func TestIdempotencyKey(t *testing.T) {
 	}
 }
 
-// While a request with a key is being done, a repeat is told to wait; afterwards it has the first one's answer.
+// While a request with a key is being done, a repeat is reported to wait; afterwards it has the first one's answer.
 func TestKeyIsRunning(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()

@@ -204,7 +204,7 @@ func TestCookie(t *testing.T) {
 	}
 }
 
-// Operators are told the database's own words on the draft; callers are not.
+// Operators are reported the database's own words on the draft; callers are not.
 func TestInnerError(t *testing.T) {
 	r := start(t)
 	const body = `{"name":"Bram","bollard_pull_t":30}`

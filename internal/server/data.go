@@ -133,7 +133,7 @@ func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 // (draft-ietf-httpapi-ratelimit-headers).
 func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller,
 	serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
-	leave, quota, err := s.service.Enter(api, caller)
+	leave, quota, err := s.service.Admit(api, caller)
 	if quota != nil {
 		reset := strconv.Itoa(int(math.Ceil(quota.Reset.Seconds())))
 		h := w.Header()
@@ -258,7 +258,7 @@ func (s *Server) query(w http.ResponseWriter, r *http.Request, path, media strin
 }
 
 func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options string, api *data.API, caller access.Caller) error {
-	f, err := speak(w, r, options)
+	f, err := negotiateFormat(w, r, options)
 	if err != nil {
 		return err
 	}
@@ -314,7 +314,7 @@ func preferences(r *http.Request) data.Preferences {
 	for _, name := range []string{"continue-on-error", "odata.continue-on-error"} {
 		if m, ok := list.Get(name); ok {
 			item, _ := m.(httpsfv.Item)
-			p.Carry = item.Value != false
+			p.ContinueOnError = item.Value != false
 		}
 	}
 	if m, ok := list.Get("return"); ok {

@@ -22,7 +22,7 @@ func (s *Server) serviceDocument(w http.ResponseWriter, r *http.Request, api *da
 	if err != nil {
 		return err
 	}
-	f, err := speak(w, r, r.URL.RawQuery)
+	f, err := negotiateFormat(w, r, r.URL.RawQuery)
 	if err != nil {
 		return err
 	}
@@ -60,7 +60,7 @@ func (s *Server) metadata(w http.ResponseWriter, r *http.Request, api *data.API,
 	if err != nil {
 		return err
 	}
-	f, err := speak(w, r, r.URL.RawQuery)
+	f, err := negotiateFormat(w, r, r.URL.RawQuery)
 	if err != nil {
 		return err
 	}

@@ -47,7 +47,7 @@ type errorBody struct {
 	} `json:"error"`
 }
 
-// inner is what operators are told besides: the database's own words.
+// inner is what operators are reported besides: the database's own words.
 type inner struct {
 	Database   string `json:"database,omitempty"`
 	Constraint string `json:"constraint,omitempty"`

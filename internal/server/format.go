@@ -15,8 +15,8 @@ import (
 // format is how an answer is to be written: what the caller accepts, or asks for by format=.
 type format struct {
 	encode.Format
-	metadata string // none, minimal or full (JSON Format, 3.1)
-	told     bool   // the caller named parameters, so the answer's type names them too
+	metadata       string // none, minimal or full (JSON Format, 3.1)
+	explicitParams bool   // the caller named parameters, so the answer's type names them too
 }
 
 // media are the types of answers, the first where the caller has no wish.
@@ -43,7 +43,7 @@ func (f format) contentType() string {
 	case encode.XML:
 		return "application/xml; charset=utf-8"
 	}
-	if !f.told {
+	if !f.explicitParams {
 		return "application/json"
 	}
 	prefix := ""
@@ -57,16 +57,16 @@ func (f format) contentType() string {
 	return out
 }
 
-// speak settles the format of an answer, and says the version of the standard that it speaks.
-func speak(w http.ResponseWriter, r *http.Request, options string) (format, error) {
+// negotiateFormat settles the format of an answer, and says the version of the standard that it speaks.
+func negotiateFormat(w http.ResponseWriter, r *http.Request, options string) (format, error) {
 	f, err := negotiate(r, options)
 	w.Header()["OData-Version"] = f.version()
 	return f, err
 }
 
-// speakJSON is for requests that are answered in no other format.
-func speakJSON(w http.ResponseWriter, r *http.Request) (format, error) {
-	f, err := speak(w, r, r.URL.RawQuery)
+// negotiateJSON is for requests that are answered in no other format.
+func negotiateJSON(w http.ResponseWriter, r *http.Request) (format, error) {
+	f, err := negotiateFormat(w, r, r.URL.RawQuery)
 	if err == nil && f.Kind != encode.JSON {
 		err = fault.New(fault.NotAcceptable, "format.unknown",
 			"a write is answered in JSON; accept application/json, or leave format and Accept out. Nothing was changed").On("format")
@@ -175,9 +175,9 @@ func (f *format) parameters(params map[string]string) error {
 			if value != "none" && value != "minimal" && value != "full" {
 				return fault.New(fault.NotAcceptable, "format.metadata", "metadata is none, minimal or full, not %q", value).On("metadata")
 			}
-			f.metadata, f.told = value, true
+			f.metadata, f.explicitParams = value, true
 		case "ieee754compatible":
-			f.Strings, f.told = value == "true", true
+			f.Strings, f.explicitParams = value == "true", true
 		}
 	}
 	if f.Kind != encode.JSON && f.Kind != encode.NDJSON {

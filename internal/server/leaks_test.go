@@ -140,7 +140,7 @@ var (
 	leakWindow = regexp.MustCompile(`leak[ab]`)
 )
 
-// told is all that an answer tells: status, headers and body, but for what differs each time. Versions are told apart by when they
+// told is all that an answer tells: status, headers and body, but for what differs each time. Versions are reported apart by when they
 // were first seen.
 func told(a harbourtest.Answer, seen map[string]string) string {
 	var b strings.Builder

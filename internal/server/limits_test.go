@@ -93,7 +93,7 @@ roles:
 	t.Logf("refused in %s: %s", took, text)
 }
 
-// An operator is told how the database answers, and which index it lacks; callers are not.
+// An operator is reported how the database answers, and which index it lacks; callers are not.
 func TestExplain(t *testing.T) {
 	r := start(t)
 	for _, tt := range []struct{ path, want string }{
@@ -122,7 +122,7 @@ func TestExplain(t *testing.T) {
 	}
 }
 
-// Who asks how a write would be done is told how many rows it would touch, as it would be, and nothing is written; of a write that is
+// Who asks how a write would be done is reported how many rows it would touch, as it would be, and nothing is written; of a write that is
 // not told of, nothing is done either.
 func TestExplainedWrites(t *testing.T) {
 	r := start(t)

@@ -16,7 +16,7 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-// requestID gives each request a number that stands in the answer's headers and in the log.
+// requestID gives each request a number that is in the answer's headers and in the log.
 func requestID(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header()["Request-Id"] = []string{strconv.FormatUint(mathrand.Uint64()|1<<63, 16)} // to be told apart, not to be secret

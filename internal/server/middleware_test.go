@@ -59,7 +59,7 @@ func TestMistakeOfOurs(t *testing.T) {
 	}
 }
 
-// A body that breaks off, or that is sent too slowly, changes nothing, and the caller is told; so is one that comes compressed.
+// A body that breaks off, or that is sent too slowly, changes nothing, and the caller is reported; so is one that comes compressed.
 func TestBodiesThatDoNotArrive(t *testing.T) {
 	r := start(t)
 	before := column(t, r.Harbour, "select count(*) from harbour.tug")[0]

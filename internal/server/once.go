@@ -56,7 +56,7 @@ func (a *recorder) part() http.Header {
 	return h
 }
 
-// writes says whether a request of the data API may change something.
+// writes reports whether a request of the data API may change something.
 func writes(r *http.Request) bool {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead, "QUERY":
@@ -75,7 +75,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		return s.dispatch(w, r, api, caller)
 	}
 	if preferences(r).Explain {
-		return s.touched(w, r, api, caller)
+		return s.estimateWrite(w, r, api, caller)
 	}
 	if r.Header["Idempotency-Key"] == nil {
 		return s.dispatch(w, r, api, caller)
@@ -94,7 +94,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		_, _ = io.WriteString(sum, part+"\x00") // a hash takes everything
 	}
 	_, _ = sum.Write(body)
-	answer, err := api.Once(r.Context(), caller, key, sum.Sum(nil), func(api *data.API) (data.Answer, error) {
+	answer, err := api.Idempotent(r.Context(), caller, key, sum.Sum(nil), func(api *data.API) (data.Answer, error) {
 		rec := newRecorder(w)
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if err := s.dispatch(rec, r, api, caller); err != nil {

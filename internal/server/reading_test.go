@@ -285,7 +285,7 @@ func TestVersionsAndQuery(t *testing.T) {
 }
 
 // All tide readings page by page, in an order that is not the key's, while others are added: nothing twice, nothing missed.
-func TestWalk(t *testing.T) {
+func TestPagingWalk(t *testing.T) {
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	seen, pages, added := map[string]bool{}, 0, 0

@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-// Tables as people have them: parted, with triggers that say nothing, with keys of any text, of nothing but a key, in rings, twice
+// Tables as people have them: separated, with triggers that say nothing, with keys of any text, of nothing but a key, in rings, twice
 // tied to one table.
 func TestTablesOfAllKinds(t *testing.T) {
 	r := start(t)

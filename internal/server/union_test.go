@@ -268,7 +268,7 @@ roles:
 
 // A caller with two roles, one of which sets a field that the other may send, writes in each way that there is as one of them may: alone,
 // with a key, in a group, in another row, in a delta, by a filter, by a link. What a first try has done that all rules forbid does not
-// stay, and what the database refuses is told as that.
+// stay, and what the database refuses is reported as that.
 func TestTwoRolesWriteInTransactions(t *testing.T) {
 	r := start(t)
 	ctx := context.Background()

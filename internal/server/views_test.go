@@ -82,7 +82,7 @@ func TestSavedViewsAndQueries(t *testing.T) {
 	}
 }
 
-// What a document can say wrong of views and queries is told with its place, and nothing a query says can write.
+// What a document can say wrong of views and queries is reported with its place, and nothing a query says can write.
 func TestViewMistakes(t *testing.T) {
 	r := start(t)
 	head := "window: views\nsource: " + r.Harbour +

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// A document that is saved is told what it allows and may not mean, with the place; one that means it is left alone.
+// A document that is saved is reported what it allows and may not mean, with the place; one that means it is left alone.
 func TestWarnings(t *testing.T) {
 	r := start(t)
 	dsn := database(t, `create table account (id int generated always as identity primary key, name text not null, password_hash text,

@@ -56,7 +56,7 @@ func bodyOf(r *http.Request, most int64) ([]byte, error) {
 	return body, err
 }
 
-// mediaType parts a media type from its parameters; most come without any.
+// mediaType splits a media type from its parameters; most come without any.
 func mediaType(given string) (string, map[string]string, error) {
 	if given == "application/json" {
 		return given, nil, nil
@@ -161,10 +161,10 @@ func unconditional(r *http.Request) (data.Write, error) {
 	return in, err
 }
 
-// touched tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.
-func (s *Server) touched(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
+// estimateWrite tells what a write would touch, in place of writing: nobody who asks for an explanation wants to have it done.
+func (s *Server) estimateWrite(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	op := map[string]window.Operation{http.MethodPatch: window.Update, http.MethodDelete: window.Delete}[r.Method]
-	told, err := api.Touched(r.Context(), caller, op, below(r), r.URL.RawQuery)
+	told, err := api.EstimateWrite(r.Context(), caller, op, below(r), r.URL.RawQuery)
 	if err != nil {
 		return err
 	}
@@ -179,7 +179,7 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	if err != nil {
 		return err
 	}
-	f, err := speakJSON(w, r)
+	f, err := negotiateJSON(w, r)
 	if err != nil {
 		return err
 	}

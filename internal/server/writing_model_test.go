@@ -113,7 +113,7 @@ func (p *player) ref(n string) int { // an id, also of nobody
 	return 99999
 }
 
-// knows says whether there is somebody of that name whose id is known: of one that was made in the same batch, it is not.
+// knows reports whether there is somebody of that name whose id is known: of one that was made in the same batch, it is not.
 func (p *player) knows(w *world, name string) bool {
 	_, known := p.crew[name]
 	_, there := w.crew[name]

@@ -595,7 +595,7 @@ resources:
 	}
 }
 
-// What the database refuses is told with the fields that it is about, and what its owner's triggers say in their own words.
+// What the database refuses is reported with the fields that it is about, and what its owner's triggers say in their own words.
 func TestDatabaseRefusals(t *testing.T) {
 	r := start(t)
 	dsn := harbourtest.Database(t, false)
@@ -677,7 +677,7 @@ func TestDatabaseRefusals(t *testing.T) {
 	}
 }
 
-// A constraint that is checked at the end of the transaction is told as any other, wherever the transaction ends.
+// A constraint that is checked at the end of the transaction is reported as any other, wherever the transaction ends.
 func TestDeferredConstraints(t *testing.T) {
 	r := start(t)
 	dsn := harbourtest.Database(t, false)

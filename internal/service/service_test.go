@@ -225,7 +225,7 @@ func BenchmarkAdmission(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		leave, _, err := r.Service.Enter(api, c)
+		leave, _, err := r.Service.Admit(api, c)
 		if f, ok := fault.From(err); ok && f.Code != "limit.requests" {
 			b.Fatal(err)
 		}

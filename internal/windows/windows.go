@@ -128,7 +128,7 @@ func (s *Registry) Draft(ctx context.Context, name string) (string, error) {
 }
 
 // SaveDraft binds a document to its source as that is now and keeps it as the window's draft; with mistakes in it nothing is
-// kept, and all of them are told. A window that does not exist yet is made.
+// kept, and all of them are reported. A window that does not exist yet is made.
 func (s *Registry) SaveDraft(ctx context.Context, name, document, by string) (*Window, error) {
 	b, err := s.bind(ctx, []byte(document))
 	if err != nil {

@@ -58,11 +58,11 @@ type Decision struct {
 	Pos    window.Pos // of the grant in the document
 	Masks  []Mask     // fields that are not read in every row
 
-	grants []*Decision // of several roles, what each may do
-	kept   *Rule       // of such a grant: Rule, and the values that it sets itself
+	grants    []*Decision // of several roles, what each may do
+	afterRule *Rule       // of such a grant: Rule, and the values that it sets itself
 }
 
-// Presets says whether the service gives the field its value.
+// Presets reports whether the service gives the field its value.
 func (d *Decision) Presets(f *model.Field) bool {
 	return slices.ContainsFunc(d.Set, func(p Preset) bool { return p.Field == f })
 }
@@ -98,7 +98,7 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Policy, error) {
 	p := &Policy{model: m, roles: map[string]*Scope{}, operator: operatorScope(m, b.views)}
 	for _, r := range m.Resources {
 		if _, err := request.DefaultOrder(query.NewRow(r)); err != nil {
-			b.wrong(r.Order[0].Pos, fmt.Sprintf("the order of %s", r.Name), err)
+			b.addError(r.Order[0].Pos, fmt.Sprintf("the order of %s", r.Name), err)
 		}
 	}
 	for _, role := range m.Roles {
@@ -120,7 +120,7 @@ type binder struct {
 	mistakes fault.List
 }
 
-func (b *binder) wrong(at window.Pos, what string, err error) {
+func (b *binder) addError(at window.Pos, what string, err error) {
 	code := "rule.invalid"
 	if f, ok := fault.From(err); ok {
 		code = f.Code
@@ -166,14 +166,14 @@ func (b *binder) decision(role *model.Role, r *model.Resource, op window.Operati
 	if g.Rows.Value != "" {
 		rule, err := compile(g.Rows.Value, rows, role.Claims)
 		if err != nil {
-			b.wrong(g.Rows.Pos, what, err)
+			b.addError(g.Rows.Pos, what, err)
 		}
 		d.Rule = rule
 	}
 	for _, set := range g.Set {
 		value, err := preset(set, role.Claims)
 		if err != nil {
-			b.wrong(set.Value.Pos, what, err)
+			b.addError(set.Value.Pos, what, err)
 			continue
 		}
 		d.Set = append(d.Set, Preset{set.Field, value})
@@ -477,7 +477,7 @@ func (s *Scope) CheckHop(r *model.Resource, via *model.Relation) error {
 // CheckField is the refusal where the role may not read a field.
 func (s *Scope) CheckField(f *model.Field) error { return s.checkField(f) }
 
-// checkFollow says whether the role may go along a relation: who may see which rows belong together knows the fields that say so.
+// checkFollow reports whether the role may go along a relation: who may see which rows belong together knows the fields that say so.
 func (s *Scope) checkFollow(rel *model.Relation) error {
 	if rel.Through != nil {
 		return nil
@@ -493,7 +493,7 @@ func (s *Scope) checkFollow(rel *model.Relation) error {
 	return nil
 }
 
-// MayFollow says whether the role may read rows along a relation.
+// MayFollow reports whether the role may read rows along a relation.
 func (s *Scope) MayFollow(rel *model.Relation) bool {
 	return s.For(window.Read, rel.To) != nil && s.checkFollow(rel) == nil
 }
@@ -554,12 +554,12 @@ func (s *Scope) Readable(r *model.Resource) []*model.Field {
 	return out
 }
 
-// MayTie says whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the
+// MayLink reports whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the
 // relation, or with a junction the one that it starts from.
-func (s *Scope) MayTie(rel *model.Relation) bool { return s.CheckTie(rel) == nil }
+func (s *Scope) MayLink(rel *model.Relation) bool { return s.CheckLink(rel) == nil }
 
-// CheckTie is the refusal where the role may not.
-func (s *Scope) CheckTie(rel *model.Relation) error {
+// CheckLink is the refusal where the role may not.
+func (s *Scope) CheckLink(rel *model.Relation) error {
 	for _, r := range []*model.Resource{rel.From, rel.To} {
 		if s.For(window.Read, r) == nil {
 			return s.Refuse(window.Read, r)
@@ -592,13 +592,13 @@ func (s *Scope) CheckTie(rel *model.Relation) error {
 	return nil
 }
 
-// MayName says whether the role may make a row of a key that it names.
+// MayName reports whether the role may make a row of a key that it names.
 func (s *Scope) MayName(r *model.Resource) bool {
 	d := s.For(window.Create, r)
 	return d != nil && r.KeyIsChosen() && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
 }
 
-// CheckClaims says whether the claims are there and have the types that the role asks for. A missing one refuses the caller:
+// CheckClaims reports whether the claims are there and have the types that the role asks for. A missing one refuses the caller:
 // a row rule over nothing must not let everything through.
 func (s *Scope) CheckClaims(claims map[string]any) error {
 	for _, c := range s.Claims {
@@ -655,5 +655,5 @@ func (s *Scope) Operations(r *model.Resource) []window.Operation {
 	return out
 }
 
-// Anonymous says whether the caller sent no token.
+// Anonymous reports whether the caller sent no token.
 func (c Caller) Anonymous() bool { return c.Subject == "" && !c.Operator && len(c.Roles) == 0 }

@@ -9,15 +9,15 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
 
 // What roles may read, and how a refusal says why.
 func TestCheck(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	tests := []struct {
 		role, path, query string
 		kind              fault.Kind
@@ -47,7 +47,7 @@ func TestCheck(t *testing.T) {
 			if tt.role == "board" {
 				c = access.Caller{}
 			}
-			scope, _, q := harbour.Request(t, m, policy, c, tt.path, tt.query)
+			scope, _, q := coretest.Request(t, m, policy, c, tt.path, tt.query)
 			_, err := scope.Check(q)
 			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
 				t.Errorf("got %v, want %q", err, tt.want)
@@ -77,14 +77,14 @@ func TestRulesAreCompiled(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err = access.Bind(doc, harbour.Catalog(t)); err == nil || !strings.Contains(err.Error(), tt.want) {
+		if _, err = access.Bind(doc, coretest.Catalog(t)); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%s:\ngot  %v\nwant %s", tt.grant, err, tt.want)
 		}
 	}
 }
 
 func TestClaims(t *testing.T) {
-	_, policy := harbour.Saltmere(t)
+	_, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
 	if err != nil {
 		t.Fatal(err)
@@ -111,7 +111,7 @@ func TestClaims(t *testing.T) {
 
 // What several roles may together, in the words of their grants: rows of each, fields of those that reach the row, the wider limits.
 func TestSeveralRoles(t *testing.T) {
-	m, policy := harbour.Bind(t, `window: w
+	m, policy := coretest.Bind(t, `window: w
 source: s
 resources: {port_calls: {from: harbour.port_call}, tugs: {from: harbour.tug}}
 roles:

@@ -54,8 +54,8 @@ func (d *Decision) anyOf(covers func(*Decision) bool, after bool) (any AnyOf, op
 			continue
 		}
 		rule := g.Rule
-		if after && g.kept != nil {
-			rule = g.kept
+		if after && g.afterRule != nil {
+			rule = g.afterRule
 		}
 		if rule == nil {
 			return nil, true
@@ -93,7 +93,7 @@ func (p *Policy) union(roles []*model.Role) *Scope {
 				}
 			}
 			if len(grants) > 0 {
-				s.decisions[op][r.Index] = joined(r, op, grants)
+				s.decisions[op][r.Index] = merge(r, op, grants)
 			}
 		}
 	}
@@ -144,8 +144,8 @@ func (s *Scope) as(part *Scope) *Scope {
 	return &one
 }
 
-// joined is the decision of a caller with several grants of one operation.
-func joined(r *model.Resource, op window.Operation, grants []*Decision) *Decision {
+// merge is the decision of a caller with several grants of one operation.
+func merge(r *model.Resource, op window.Operation, grants []*Decision) *Decision {
 	if len(grants) == 1 {
 		return grants[0]
 	}
@@ -164,7 +164,7 @@ func joined(r *model.Resource, op window.Operation, grants []*Decision) *Decisio
 		}
 	}
 	for _, g := range grants {
-		d.grants = append(d.grants, g.within(r, d))
+		d.grants = append(d.grants, g.asPart(r, d))
 	}
 	if op == window.Read {
 		d.mask(r)
@@ -172,9 +172,9 @@ func joined(r *model.Resource, op window.Operation, grants []*Decision) *Decisio
 	return d
 }
 
-// within is a grant as a part of a decision. It covers the fields that it sets itself, and a write meets it only if it leaves in them
+// asPart is a grant as a part of a decision. It covers the fields that it sets itself, and a write meets it only if it leaves in them
 // what the grant would have set.
-func (d *Decision) within(r *model.Resource, whole *Decision) *Decision {
+func (d *Decision) asPart(r *model.Resource, whole *Decision) *Decision {
 	g := &Decision{Fields: slices.Clone(d.Fields), Rule: d.Rule, Pos: d.Pos}
 	root, where := query.NewRow(r), query.Expr(nil)
 	if d.Rule != nil {
@@ -193,7 +193,7 @@ func (d *Decision) within(r *model.Resource, whole *Decision) *Decision {
 		where = same
 	}
 	if where != plain {
-		g.kept = &Rule{Root: root, Where: where}
+		g.afterRule = &Rule{Root: root, Where: where}
 	}
 	return g
 }

@@ -128,7 +128,7 @@ func equalities(e query.Expr) map[*model.Field][]query.Expr {
 	return found
 }
 
-// contradicts says whether a rule asks one field to be two values.
+// contradicts reports whether a rule asks one field to be two values.
 func contradicts(e query.Expr) bool {
 	for _, values := range equalities(e) {
 		texts := map[string]bool{}

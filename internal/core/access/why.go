@@ -47,7 +47,7 @@ func (d *Decision) Names(r *model.Resource, op window.Operation) []string {
 	return names
 }
 
-// Possible says whether any role could read a field, or send it with a write.
+// Possible reports whether any role could read a field, or send it with a write.
 func Possible(f *model.Field, op window.Operation) bool {
 	return op == window.Read || !f.ReadOnly && !(op == window.Update && f.InKey)
 }
@@ -60,7 +60,7 @@ func CompileRule(text string, r *model.Resource, claims []model.Claim) (*Rule, e
 	return compile(text, r, claims)
 }
 
-// Conditions parts the rule of a decision at its outermost "and"s, each a rule of its own.
+// Conditions splits the rule of a decision at its outermost "and"s, each a rule of its own.
 func (s *Scope) Conditions(op window.Operation, r *model.Resource) ([]*Rule, error) {
 	d := s.For(op, r)
 	if d == nil || d.Rule == nil {

@@ -7,14 +7,14 @@ import "strings"
 
 // Catalog is what introspection found, tables ordered by schema and name.
 type Catalog struct {
-	Database string   `json:"database"`
-	Version  int      `json:"version"` // the server's, as server_version_num
-	Tables   []*Table `json:"tables"`
-	Queries  []*Query `json:"queries,omitempty"`
+	Database string        `json:"database"`
+	Version  int           `json:"version"` // the server's, as server_version_num
+	Tables   []*Table      `json:"tables"`
+	Queries  []*NamedQuery `json:"queries,omitempty"`
 }
 
-// Query is a statement that a document names, as the database understands it.
-type Query struct {
+// NamedQuery is a statement that a document names, as the database understands it.
+type NamedQuery struct {
 	Name    string    `json:"name"`
 	SQL     string    `json:"sql"` // its parameters as $1, $2 …, each with its type
 	Columns []*Column `json:"columns"`
@@ -36,7 +36,7 @@ const (
 	View             TableKind = "view"
 	MaterializedView TableKind = "materialized view"
 	Foreign          TableKind = "foreign table"
-	NamedQuery       TableKind = "named query" // no table: a statement that is read like one
+	FromQuery        TableKind = "named query" // no table: a statement that is read like one
 )
 
 // Table is a table, view, materialized view or foreign table.
@@ -160,7 +160,7 @@ func (t *Table) Column(name string) *Column {
 	return nil
 }
 
-// Writable says whether rows can be added, changed and deleted at all: tables can; views are read only here.
+// Writable reports whether rows can be added, changed and deleted at all: tables can; views are read only here.
 func (t *Table) Writable() bool { return t.Kind == Base || t.Kind == Foreign }
 
 // QualifiedName is schema.name, quoted where SQL asks for it.

@@ -62,7 +62,7 @@ type Row struct {
 	Values   []Value
 	Defaults []*model.Field // that go to their defaults
 	Versions []string       // one of which the row must have; nil: any
-	Tied     []Value        // what the columns of the relation must hold, so that the row is tied to another one
+	LinkedTo []Value        // what the columns of the relation must hold, so that the row is tied to another one
 	Optional bool           // it may be missing: another row with the ID takes its place
 	Else     bool           // it comes about only where nothing with its ID has before
 	Refused  error          // told where the row is found, or of an Else, where it would come about
@@ -74,9 +74,9 @@ type Act string
 
 // The acts: the two rows are tied, or untied; the near row keeps no tie that the step does not name.
 const (
-	Tie   Act = "tie"
-	Untie Act = "untie"
-	Only  Act = "only"
+	Add    Act = "tie"
+	Remove Act = "untie"
+	Keep   Act = "only"
 )
 
 // Hop is one resource on the way to a row.
@@ -182,7 +182,7 @@ func (r *Row) String() string {
 	}
 	add(r.Defaults != nil, "default %s", names(r.Defaults))
 	add(r.Versions != nil, "version %s", strings.Join(r.Versions, " or "))
-	add(r.Tied != nil, "tied by %s", values(r.Tied))
+	add(r.LinkedTo != nil, "tied by %s", values(r.LinkedTo))
 	add(r.Optional, "optional")
 	add(r.Else, "else")
 	add(r.Refused != nil, "refused: %v", r.Refused)

@@ -9,8 +9,8 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/change"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/query"
@@ -92,7 +92,7 @@ func compile(m *model.Model, scope *access.Scope, method, path, text string) (*c
 
 // What writes of all kinds compile to.
 func TestCompile(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	const call = `"eta":"2026-07-09T12:00:00Z","draught_m":5.5`
 	const pilot = "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"
 	var got strings.Builder
@@ -173,7 +173,7 @@ func TestCompile(t *testing.T) {
 
 // However many rows a body has, they share their steps.
 func TestStepsDoNotGrow(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Operator: true})
 	if err != nil {
 		t.Fatal(err)
@@ -193,7 +193,7 @@ func TestStepsDoNotGrow(t *testing.T) {
 
 // What a value must be that is known only once other rows are written.
 func TestMust(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	text := func(s string) *string { return &s }
 	vessel, berth := m.Resource("port_calls").Field("vessel_id"), m.Resource("port_calls").Field("berth_code")
 	for _, tt := range []struct {

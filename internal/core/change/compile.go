@@ -120,7 +120,7 @@ type node struct {
 
 	find, update, insert, remove *Row
 
-	tiedBy *model.Relation // the one that the row must be tied by to be changed
+	linkedBy *model.Relation // the one that the row must be tied by to be changed
 }
 
 func (c *Compiler) node(r *model.Resource, at string) *node {
@@ -200,7 +200,7 @@ func (c *Compiler) level(r *model.Resource, nodes []*node, before func()) {
 	relations := relationsOf(nodes)
 	for _, rel := range relations {
 		if rel.Holds() {
-			c.held(rel, nodes)
+			c.heldByNear(rel, nodes)
 		}
 	}
 	if before != nil {
@@ -213,7 +213,7 @@ func (c *Compiler) level(r *model.Resource, nodes []*node, before func()) {
 		case rel.Through != nil:
 			c.junction(rel, nodes)
 		case !rel.Holds():
-			c.tied(rel, nodes)
+			c.heldByFar(rel, nodes)
 		}
 	}
 }
@@ -231,8 +231,8 @@ func (c *Compiler) gather(op Operation, r *model.Resource, nodes []*node, of fun
 			c.change.Steps = append(c.change.Steps, s)
 		}
 		s.Rows = append(s.Rows, row)
-		if op == Update && n.tiedBy != nil {
-			s.Relation = n.tiedBy
+		if op == Update && n.linkedBy != nil {
+			s.Relation = n.linkedBy
 		}
 	}
 }
@@ -260,8 +260,8 @@ func under(rel *model.Relation, nodes []*node, visit func(*node, *payload.Nested
 	}
 }
 
-// held adds the steps of a relation that the rows hold in fields of their own.
-func (c *Compiler) held(rel *model.Relation, nodes []*node) {
+// heldByNear adds the steps of a relation that the rows hold in fields of their own.
+func (c *Compiler) heldByNear(rel *model.Relation, nodes []*node) {
 	own, there := rel.OwnFields(), rel.ThereFields()
 	var parents, children []*node
 	under(rel, nodes, func(n *node, ne *payload.Nested) {
@@ -306,8 +306,8 @@ func (c *Compiler) around(n *node, rel *model.Relation) []supplied {
 	return list
 }
 
-// tied adds the steps of a relation that the rows at its far end hold.
-func (c *Compiler) tied(rel *model.Relation, nodes []*node) {
+// heldByFar adds the steps of a relation that the rows at its far end hold.
+func (c *Compiler) heldByFar(rel *model.Relation, nodes []*node) {
 	var children []*node
 	remove := &Step{Op: Delete, Resource: rel.To, Relation: rel}
 	release := &Step{Op: Release, Resource: rel.To, Relation: rel, Refused: c.releasable(rel)}
@@ -333,7 +333,7 @@ func (c *Compiler) tied(rel *model.Relation, nodes []*node) {
 			remove.Rows = append(remove.Rows, rowOf(child.remove)...)
 		}
 		if set {
-			release.Rows = append(release.Rows, &Row{ID: -1, At: within(n.at, rel.Name), Tied: valuesOf(gives)})
+			release.Rows = append(release.Rows, &Row{ID: -1, At: within(n.at, rel.Name), LinkedTo: valuesOf(gives)})
 		}
 	})
 	if len(release.Rows) > 0 {
@@ -367,7 +367,7 @@ func kept(children []*node) (rows []*Row) {
 // tied to be removed.
 func (c *Compiler) follow(rel *model.Relation, n *node, ne *payload.Nested) {
 	set := !ne.Delta && !n.fresh
-	if set || slices.ContainsFunc(ne.Items, func(it *payload.Item) bool { return it.Removed != payload.Stays }) {
+	if set || slices.ContainsFunc(ne.Items, func(it *payload.Item) bool { return it.Removed != payload.NotRemoved }) {
 		if err := c.Scope.CheckHop(rel.To, rel); err != nil {
 			c.refuse(err, within(n.at, rel.Name))
 		}
@@ -376,7 +376,7 @@ func (c *Compiler) follow(rel *model.Relation, n *node, ne *payload.Nested) {
 
 // releasable is why rows can't be taken out of a relation that they hold; nil where they can.
 func (c *Compiler) releasable(rel *model.Relation) error {
-	if err := c.Scope.CheckTie(rel); err != nil {
+	if err := c.Scope.CheckLink(rel); err != nil {
 		return err
 	}
 	for _, f := range rel.Holding() {
@@ -397,7 +397,7 @@ func (c *Compiler) junction(rel *model.Relation, nodes []*node) {
 	var children []*node
 	remove := &Step{Op: Delete, Resource: rel.To, Relation: rel}
 	link := &Step{Op: Link, Resource: rel.To, Relation: rel}
-	release := &Step{Op: Release, Resource: rel.To, Relation: rel, Refused: c.Scope.CheckTie(rel)}
+	release := &Step{Op: Release, Resource: rel.To, Relation: rel, Refused: c.Scope.CheckLink(rel)}
 	under(rel, nodes, func(n *node, ne *payload.Nested) {
 		if slices.Contains(rel.OwnFields(), nil) {
 			c.refuse(fault.New(fault.Unsupported, "link.hidden", "the fields behind this relation are not shown here, so it can't be written"),
@@ -407,9 +407,9 @@ func (c *Compiler) junction(rel *model.Relation, nodes []*node) {
 		near := c.keyValues(n)
 		c.follow(rel, n, ne)
 		if !ne.Delta && !n.fresh {
-			only := &Row{ID: n.id, At: within(n.at, rel.Name), Act: Only, Key: near}
+			only := &Row{ID: n.id, At: within(n.at, rel.Name), Act: Keep, Key: near}
 			if release.Refused != nil {
-				only.Act, only.Key, only.Tied = "", nil, c.nearValues(n, rel)
+				only.Act, only.Key, only.LinkedTo = "", nil, c.nearValues(n, rel)
 				release.Rows = append(release.Rows, only)
 			} else {
 				link.Rows = append(link.Rows, only)
@@ -425,10 +425,10 @@ func (c *Compiler) junction(rel *model.Relation, nodes []*node) {
 			if release.Refused != nil {
 				c.refuse(release.Refused, item.At)
 			}
-			tie := &Row{At: item.At, Act: Tie, Key: near}
+			tie := &Row{At: item.At, Act: Add, Key: near}
 			var child *node
 			if item.Removed == payload.Unlinked {
-				child, tie.Act = c.existing(rel, item, nil), Untie
+				child, tie.Act = c.existing(rel, item, nil), Remove
 			} else {
 				child = c.item(rel, item, n, nil, false)
 			}
@@ -623,9 +623,9 @@ func (c *Compiler) unlinked(rel *model.Relation, it *payload.Item, gives []suppl
 	if err := c.releasable(rel); err != nil {
 		c.refuse(err, n.at)
 	}
-	n.tiedBy = rel
+	n.linkedBy = rel
 	n.update = releasing(n, rel.ThereFields())
-	n.update.Tied = valuesOf(gives)
+	n.update.LinkedTo = valuesOf(gives)
 	return n
 }
 
@@ -653,7 +653,7 @@ func (c *Compiler) deleted(rel *model.Relation, it *payload.Item, parent *node, 
 		n.find = &Row{ID: n.id, At: n.at, Path: path, Refused: fault.Within(refused, n.at)}
 		return n
 	}
-	n.remove = &Row{ID: n.id, At: n.at, Key: n.key, Tied: tied}
+	n.remove = &Row{ID: n.id, At: n.at, Key: n.key, LinkedTo: tied}
 	if it.Version != "" {
 		n.remove.Versions = []string{it.Version}
 	}
@@ -777,7 +777,7 @@ func (c *Compiler) returned() {
 			need(r.Key...)
 			need(r.Far...)
 			need(r.Values...)
-			need(r.Tied...)
+			need(r.LinkedTo...)
 			for _, h := range r.Path {
 				need(h.Key...)
 			}

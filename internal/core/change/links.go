@@ -18,13 +18,13 @@ func (c *Compiler) Link(t Target, ref string) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c.links(t, path, Tie)
+	return c.links(t, path, Add)
 }
 
 // Unlink compiles that they are tied no more. far is the way to the row at the far end, nil where the relation leads to one.
 func (c *Compiler) Unlink(t Target, far []request.Place) (*Change, error) {
 	c.begin()
-	return c.links(t, far, Untie)
+	return c.links(t, far, Remove)
 }
 
 // Far is the way to a row at the far end of a relation that ref names.
@@ -34,7 +34,7 @@ func (c *Compiler) Far(rel *model.Relation, ref string) ([]request.Place, error)
 
 func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, error) {
 	rel := t.Via
-	if err := c.Scope.CheckTie(rel); err != nil {
+	if err := c.Scope.CheckLink(rel); err != nil {
 		return nil, err
 	}
 	near, far := c.node(rel.From, ""), c.node(rel.To, "")
@@ -56,7 +56,7 @@ func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, erro
 	c.lookUp(holder, holder.find)
 	update := &Step{Op: Update, Resource: holder.resource}
 	switch {
-	case act == Tie:
+	case act == Add:
 		c.lookUp(other, c.seen(other))
 		row := &Row{ID: holder.id, Key: holder.key}
 		for i, f := range fields {
@@ -67,13 +67,13 @@ func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, erro
 		c.lookUp(near, c.seen(near))
 		row := releasing(holder, fields)
 		for _, f := range source {
-			row.Tied = append(row.Tied, Value{Field: f, Of: near.id})
+			row.LinkedTo = append(row.LinkedTo, Value{Field: f, Of: near.id})
 		}
 		update.Rows, update.Relation = []*Row{row}, rel
 	default:
 		update.Rows = []*Row{releasing(holder, fields)}
 	}
-	if act == Untie {
+	if act == Remove {
 		for _, f := range fields {
 			if !f.Nullable {
 				return nil, required(f)
@@ -127,7 +127,7 @@ func (c *Compiler) Delta(r *model.Resource, items []*payload.Item) (*Change, err
 			continue
 		}
 		row.Key = Literals(key)
-		if it.Removed != payload.Stays {
+		if it.Removed != payload.NotRemoved {
 			remove.Rows = append(remove.Rows, row)
 			continue
 		}

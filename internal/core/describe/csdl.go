@@ -161,7 +161,7 @@ func (w *csdlWriter) typeName(r *model.Resource) string {
 	return w.qualified(name)
 }
 
-// isEntity says whether rows of a resource can be told apart by what the role may read, and so stand in a set.
+// isEntity reports whether rows of a resource can be told apart by what the role may read, and so are in a set.
 func (w *csdlWriter) isEntity(r *model.Resource) bool {
 	if len(r.Key) == 0 || r.Query != nil || r.View != nil && r.View.Top != r {
 		return false
@@ -330,7 +330,7 @@ func (w *csdlWriter) navigation(rel *model.Relation) navigation {
 	return n
 }
 
-// reverse says whether b leads back along a.
+// reverse reports whether b leads back along a.
 func reverse(a, b *model.Relation) bool {
 	if (a.Through == nil) != (b.Through == nil) {
 		return false

@@ -12,8 +12,8 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/describe"
-	"eagerwindow/internal/core/harbour"
 )
 
 var place = describe.Place{Server: "http://127.0.0.1:8080/api/saltmere", Token: "http://127.0.0.1:8080/auth/saltmere/token"}
@@ -31,7 +31,7 @@ type described struct {
 
 func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI], []byte, described) {
 	t.Helper()
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Operator: role == "", Roles: []string{role}})
 	if err != nil {
 		t.Fatal(err)
@@ -87,7 +87,7 @@ func TestJSONSaysTheSame(t *testing.T) {
 
 func TestYAMLSaysTheSame(t *testing.T) {
 	_, asJSON, _ := describeAs(t, "agent")
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
 	if err != nil {
 		t.Fatal(err)

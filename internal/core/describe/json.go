@@ -322,7 +322,7 @@ func (p *printer) close(bracket byte, empty bool) {
 	p.out = append(p.out, bracket)
 }
 
-// line begins a line, after a comma where something stands before.
+// line begins a line, after a comma where something precedes.
 func (p *printer) line(first bool) {
 	if !first {
 		p.out = append(p.out, ',')

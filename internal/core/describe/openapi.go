@@ -45,7 +45,7 @@ func newWriter(m *model.Model, scope *access.Scope) *writer {
 	return &writer{limited: limited(m, scope), model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
 }
 
-// limited says whether the requests of a scope are counted; those of everyone, if any role's are.
+// limited reports whether the requests of a scope are counted; those of everyone, if any role's are.
 func limited(m *model.Model, scope *access.Scope) bool {
 	counts := func(l window.Limits) bool { return l.Requests.Count > 0 || l.Concurrent > 0 }
 	if scope.Name != "" {

@@ -74,7 +74,7 @@ func (w *writer) bodySchema(r *model.Resource, op window.Operation, whole bool, 
 	return b
 }
 
-// givenByRelation says whether a row in the body of a create may give the field, so that it need not stand there itself.
+// givenByRelation reports whether a row in the body of a create may give the field, so that it need not stand there itself.
 func (w *writer) givenByRelation(f *model.Field) bool {
 	return slices.ContainsFunc(f.Resource.Relations, func(rel *model.Relation) bool {
 		return rel.Holds() && w.mayNest(rel, window.Create) && slices.Contains(rel.Holding(), f)

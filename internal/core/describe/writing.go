@@ -153,7 +153,7 @@ func (w *writer) counted(op operation, shown *model.Resource) operation {
 
 // links describes how rows are tied and untied along a relation.
 func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key parameters) {
-	if !w.scope.MayTie(rel) {
+	if !w.scope.MayLink(rel) {
 		return
 	}
 	item := &openapi.PathItem{Parameters: key}
@@ -177,7 +177,7 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 	w.add(path+"/"+rel.Name+"/$ref", item)
 }
 
-// untied says whether a row that holds a relation can be without it.
+// untied reports whether a row that holds a relation can be without it.
 func (w *writer) untied(rel *model.Relation) bool {
 	for _, f := range rel.Holding() {
 		if !f.Nullable {
@@ -222,10 +222,10 @@ func instead(rel *model.Relation) string {
 	return "In place of " + strings.Join(names, ", ") + "."
 }
 
-// mayNest says whether rows of a relation may stand in the body of an operation.
+// mayNest reports whether rows of a relation may are in the body of an operation.
 func (w *writer) mayNest(rel *model.Relation, op window.Operation) bool {
 	if !rel.Holds() {
-		return w.scope.For(window.Create, rel.To) != nil || w.scope.MayTie(rel)
+		return w.scope.For(window.Create, rel.To) != nil || w.scope.MayLink(rel)
 	}
 	d := w.scope.For(op, rel.From)
 	for _, f := range rel.Holding() {

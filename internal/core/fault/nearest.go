@@ -39,7 +39,7 @@ func Suggest(name string, candidates []string) string {
 	return ""
 }
 
-// Quoted lists names in quotes, parted by commas.
+// Quoted lists names in quotes, separated by commas.
 func Quoted(names []string) string {
 	var b strings.Builder
 	for i, n := range names {

@@ -40,11 +40,11 @@ type binder struct {
 	mistakes fault.List
 }
 
-func (b *binder) wrong(at window.Pos, code, format string, args ...any) {
+func (b *binder) addError(at window.Pos, code, format string, args ...any) {
 	b.mistakes.Add(code, "", at.Line, at.Column, format, args...)
 }
 
-// table finds schema.name; a name alone is looked for in every schema and must stand in one only.
+// table finds schema.name; a name alone is looked for in every schema and must are in one only.
 func (b *binder) table(at window.Pos, name string) *catalog.Table {
 	if schema, table, ok := strings.Cut(name, "."); ok {
 		if t := b.cat.Find(schema, table); t != nil {
@@ -63,9 +63,9 @@ func (b *binder) table(at window.Pos, name string) *catalog.Table {
 	case 1:
 		return found[0]
 	case 0:
-		b.wrong(at, "table.unknown", "the database %q has no table or view %q%s", b.cat.Database, name, fault.Suggest(name, all))
+		b.addError(at, "table.unknown", "the database %q has no table or view %q%s", b.cat.Database, name, fault.Suggest(name, all))
 	default:
-		b.wrong(at, "table.ambiguous", "%q stands in the schemas %q and %q; write schema.name", name, found[0].Schema, found[1].Schema)
+		b.addError(at, "table.ambiguous", "%q stands in the schemas %q and %q; write schema.name", name, found[0].Schema, found[1].Schema)
 	}
 	return nil
 }
@@ -97,14 +97,14 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 	said, renamed := map[string]*window.Field{}, map[string]*window.Field{}
 	for _, f := range d.Fields {
 		if r.Table.Column(f.Column.Value) == nil {
-			b.wrong(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value,
+			b.addError(f.Column.Pos, "column.unknown", "%s has no column %q%s", d.Name.Value, f.Column.Value,
 				fault.Suggest(f.Column.Value, columnNames(r.Table)))
 			continue
 		}
 		said[f.Column.Value] = f
 		if name := f.Name.Value; name != "" && !f.Hidden {
 			if other := renamed[name]; other != nil {
-				b.wrong(f.Name.Pos, "name.taken", "%s has a field %q already, for column %q", r.Name, name, other.Column.Value)
+				b.addError(f.Name.Pos, "name.taken", "%s has a field %q already, for column %q", r.Name, name, other.Column.Value)
 			}
 			renamed[name] = f
 		}
@@ -125,9 +125,9 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 		}
 		if !named {
 			if other := renamed[c.Name]; other != nil {
-				b.wrong(other.Name.Pos, "name.taken", "%s has a field %q already, for the column of that name", r.Name, c.Name)
+				b.addError(other.Name.Pos, "name.taken", "%s has a field %q already, for the column of that name", r.Name, c.Name)
 			}
-			f.Name = freeName(speakable(c.Name), func(n string) bool { return r.fields[n] != nil })
+			f.Name = freeName(toIdentifier(c.Name), func(n string) bool { return r.fields[n] != nil })
 		}
 		f.Nullable = !c.NotNull && !c.Type.NotNull
 		f.ReadOnly = c.Generated || c.Identity == catalog.Always
@@ -146,12 +146,12 @@ func (b *binder) key(r *Resource, d *window.Resource) {
 		for _, k := range d.Key {
 			f := r.fields[k.Value]
 			if f == nil {
-				b.wrong(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value,
+				b.addError(k.Pos, "field.unknown", "the key of %s names %q, which it does not have%s", r.Name, k.Value,
 					fault.Suggest(k.Value, r.FieldNames()))
 				continue
 			}
 			if !f.Type.NamesRows() {
-				b.wrong(k.Pos, "key.type", "the key of %s names %s, which is %s %s and can't stand in a path; "+
+				b.addError(k.Pos, "key.type", "the key of %s names %s, which is %s %s and can't stand in a path; "+
 					"name other fields that tell its rows apart", r.Name, f.Name, f.Type.Kind.Article(), f.Type.Kind)
 				continue
 			}
@@ -206,7 +206,7 @@ func (b *binder) operations(r *Resource, d *window.Resource) {
 	}
 	for _, op := range d.Operations {
 		if !slices.Contains(can, op) {
-			b.wrong(d.Name.Pos, "operation.impossible", "%s can't %s: %s", r.Name, op, why)
+			b.addError(d.Name.Pos, "operation.impossible", "%s can't %s: %s", r.Name, op, why)
 			continue
 		}
 		r.Operations = append(r.Operations, op)
@@ -222,7 +222,7 @@ func (b *binder) role(d *window.Role) {
 	for _, c := range d.Claims {
 		t := ClaimType(c.Type.Value)
 		if t == nil {
-			b.wrong(c.Type.Pos, "claim.type", "a claim is integer, number, text, boolean, uuid or date, not %q", c.Type.Value)
+			b.addError(c.Type.Pos, "claim.type", "a claim is integer, number, text, boolean, uuid or date, not %q", c.Type.Value)
 			continue
 		}
 		role.Claims = append(role.Claims, Claim{c.Name.Value, t})
@@ -236,7 +236,7 @@ func (b *binder) role(d *window.Role) {
 		r := b.model.byName[g.Resource.Value]
 		if r == nil {
 			if !slices.Contains(b.failed, g.Resource.Value) {
-				b.wrong(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value,
+				b.addError(g.Resource.Pos, "resource.unknown", "role %s: there is no resource %q%s", role.Name, g.Resource.Value,
 					fault.Suggest(g.Resource.Value, b.model.ResourceNames()))
 			}
 			continue
@@ -260,12 +260,12 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 	for _, a := range d.Allow {
 		if !r.Can(a.Operation) {
 			if named {
-				b.wrong(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation, joinOperations(r.Operations))
+				b.addError(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation, joinOperations(r.Operations))
 			}
 			continue
 		}
 		if r.View != nil && (a.Fields != nil || a.Except != nil) {
-			b.wrong(a.Pos, "grant.invalid",
+			b.addError(a.Pos, "grant.invalid",
 				"role %s: %s is a saved view, and a grant on it covers what it shows; leave out \"fields\" and \"except\"", role.Name, r.Name)
 			continue
 		}
@@ -274,7 +274,7 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 		for _, name := range append(slices.Clone(a.Fields), a.Except...) {
 			f := r.fields[name.Value]
 			if f == nil {
-				b.wrong(name.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, name.Value,
+				b.addError(name.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, name.Value,
 					fault.Suggest(name.Value, r.FieldNames()))
 				continue
 			}
@@ -286,7 +286,7 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 		for _, s := range a.Set {
 			f := r.fields[s.Field.Value]
 			if f == nil {
-				b.wrong(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value,
+				b.addError(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value,
 					fault.Suggest(s.Field.Value, r.FieldNames()))
 				continue
 			}
@@ -314,9 +314,9 @@ func columnNames(t *catalog.Table) []string {
 	return names
 }
 
-// speakable makes a name that the query language can say of any column name: what is no letter, digit or underscore
+// toIdentifier makes a name that the query language can say of any column name: what is no letter, digit or underscore
 // becomes an underscore.
-func speakable(column string) string {
+func toIdentifier(column string) string {
 	if window.IsName(column) {
 		return column
 	}

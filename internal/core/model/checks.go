@@ -147,7 +147,7 @@ func valueCheck(rest string) (Check, bool) {
 	return Check{}, false
 }
 
-// conjunction parts an expression at its outermost ANDs.
+// conjunction splits an expression at its outermost ANDs.
 func conjunction(e string) []string {
 	e = strings.TrimSpace(e)
 	for strings.HasPrefix(e, "(") {
@@ -186,7 +186,7 @@ func find(e string, is func(i, depth int) bool) int {
 	return -1
 }
 
-// Holds says whether a value, as PostgreSQL reads it, meets the check. What can't be compared here is left to the database.
+// Holds reports whether a value, as PostgreSQL reads it, meets the check. What can't be compared here is left to the database.
 func (c *Check) Holds(value string) bool {
 	switch c.Operator {
 	case Matches:

@@ -35,9 +35,9 @@ type Resource struct {
 	IfMatch    bool               // a change must say which version it changes
 	Operations []window.Operation // what the table can do and the document allows
 
-	View    *View  // of a saved view, and of its parts
-	Query   *Query // of a named query
-	Derived bool   // what apply makes of another one: nothing but its fields and its page counts
+	View    *View       // of a saved view, and of its parts
+	Query   *NamedQuery // of a named query
+	Derived bool        // what apply makes of another one: nothing but its fields and its page counts
 
 	fields    map[string]*Field
 	relations map[string]*Relation
@@ -68,8 +68,8 @@ type Shown struct {
 	Only     string // "count": their number alone
 }
 
-// Query is what makes a resource a named query.
-type Query struct {
+// NamedQuery is what makes a resource a named query.
+type NamedQuery struct {
 	Parameters []Parameter
 	Pieces     []window.Piece
 }
@@ -147,7 +147,7 @@ type Relation struct {
 	back       bool                // from the table that the foreign key leads to
 }
 
-// Holds says whether the rows that the relation starts from hold it themselves, in columns of their own.
+// Holds reports whether the rows that the relation starts from hold it themselves, in columns of their own.
 func (rel *Relation) Holds() bool { return rel.Through == nil && !rel.Many && !rel.back }
 
 // OwnFields are the fields that show the columns of the relation at its near end; nil stands for one that is not shown.
@@ -282,7 +282,7 @@ func (r *Resource) RelationNames() []string {
 	return names
 }
 
-// KeyIsChosen says whether callers choose the key of a row, and not the database.
+// KeyIsChosen reports whether callers choose the key of a row, and not the database.
 func (r *Resource) KeyIsChosen() bool {
 	return !slices.ContainsFunc(r.Key, func(k *Field) bool {
 		return k.ReadOnly || k.Column.Identity != catalog.NoIdentity || k.Column.Default != ""
@@ -309,7 +309,7 @@ func (r *Resource) Methods(collection, row bool) []string {
 	return list
 }
 
-// Can says whether the resource has the operation at all.
+// Can reports whether the resource has the operation at all.
 func (r *Resource) Can(op window.Operation) bool {
 	for _, o := range r.Operations {
 		if o == op {

@@ -6,13 +6,13 @@ import (
 	"strings"
 	"testing"
 
-	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
 
 func TestRelations(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	tests := []struct{ resource, relation, want string }{
 		{"vessels", "agent", "one agents"}, {"vessels", "port_calls", "many port_calls"}, {"agents", "vessels", "many vessels"},
 		{"port_calls", "vessel", "required one vessels"}, {"port_calls", "berth", "one berths"}, {"port_calls", "due", "one dues"},
@@ -40,7 +40,7 @@ func TestRelations(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	if m.Resource("vessels").Field("internal_note") != nil {
 		t.Error("a hidden field is exposed")
 	}
@@ -81,7 +81,7 @@ func TestMistakes(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err = model.Bind(doc, harbour.Catalog(t)); err == nil || !strings.Contains(err.Error(), tt.want) {
+			if _, err = model.Bind(doc, coretest.Catalog(t)); err == nil || !strings.Contains(err.Error(), tt.want) {
 				t.Errorf("got %v\nwant %s", err, tt.want)
 			}
 		})

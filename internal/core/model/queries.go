@@ -13,11 +13,11 @@ import (
 
 // Queries are the statements of a document as the database is asked about them: as what stands in brackets after FROM, with
 // each parameter as $1, $2 … in its type. A parameter whose type is not known is left to Bind to tell.
-func Queries(doc *window.Document) []*catalog.Query {
-	var list []*catalog.Query
+func Queries(doc *window.Document) []*catalog.NamedQuery {
+	var list []*catalog.NamedQuery
 	for _, q := range doc.Queries {
 		sql, _ := statementOf(q)
-		list = append(list, &catalog.Query{Name: q.Name.Value, SQL: sql})
+		list = append(list, &catalog.NamedQuery{Name: q.Name.Value, SQL: sql})
 	}
 	return list
 }
@@ -28,7 +28,7 @@ const (
 )
 
 // statementOf writes a query's statement, and tells for each of its pieces where it begins there.
-func statementOf(q *window.Query) (sql string, starts []int) {
+func statementOf(q *window.NamedQuery) (sql string, starts []int) {
 	var b strings.Builder
 	b.WriteString(queryBegins)
 	for _, piece := range q.Pieces {
@@ -46,8 +46,8 @@ func statementOf(q *window.Query) (sql string, starts []int) {
 	return strings.TrimRight(b.String(), " \t\n;") + queryEnds, starts
 }
 
-// placeOf is where the database's position in a statement stands in the document.
-func placeOf(q *window.Query, position int) window.Pos {
+// placeOf is where the database's position in a statement is in the document.
+func placeOf(q *window.NamedQuery, position int) window.Pos {
 	sql, starts := statementOf(q)
 	at := 0
 	for range position - 1 {
@@ -62,11 +62,11 @@ func placeOf(q *window.Query, position int) window.Pos {
 	return q.SQL.Pos
 }
 
-// name says whether a query or saved view can have its name.
+// name reports whether a query or saved view can have its name.
 func (b *binder) free(name window.Text) bool {
 	other := b.model.byName[name.Value]
 	if other != nil {
-		b.wrong(name.Pos, "name.taken", "there is %q already: a %s in line %d", name.Value, other.Kind(), other.Pos.Line)
+		b.addError(name.Pos, "name.taken", "there is %q already: a %s in line %d", name.Value, other.Kind(), other.Pos.Line)
 	}
 	return other == nil
 }
@@ -77,38 +77,38 @@ func (b *binder) add(r *Resource) {
 	b.model.byName[r.Name] = r
 }
 
-func (b *binder) query(d *window.Query) {
-	r := &Resource{Name: d.Name.Value, About: d.About, Page: d.Page, Pos: d.Name.Pos, Query: &Query{Pieces: d.Pieces},
+func (b *binder) query(d *window.NamedQuery) {
+	r := &Resource{Name: d.Name.Value, About: d.About, Page: d.Page, Pos: d.Name.Pos, Query: &NamedQuery{Pieces: d.Pieces},
 		fields: map[string]*Field{}, relations: map[string]*Relation{}}
 	b.failed = append(b.failed, r.Name)
 	for _, param := range d.Parameters {
 		t := ParameterType(param.Type.Value)
 		if t == nil {
-			b.wrong(param.Type.Pos, "parameter.type",
+			b.addError(param.Type.Pos, "parameter.type",
 				"a parameter is integer, number, text, boolean, uuid, date, time, timestamp or duration (with ? where it may be left out), not %q",
 				param.Type.Value)
 			return
 		}
 		r.Query.Parameters = append(r.Query.Parameters, Parameter{param.Name.Value, t, param.Optional})
 	}
-	i := slices.IndexFunc(b.cat.Queries, func(q *catalog.Query) bool { return q.Name == r.Name })
+	i := slices.IndexFunc(b.cat.Queries, func(q *catalog.NamedQuery) bool { return q.Name == r.Name })
 	if i < 0 || !b.free(d.Name) {
 		return
 	}
 	known := b.cat.Queries[i]
 	if m := known.Mistake; m != nil {
-		b.wrong(placeOf(d, m.Position), "query.invalid", "query %s: the database says: %s", r.Name, m.Message)
+		b.addError(placeOf(d, m.Position), "query.invalid", "query %s: the database says: %s", r.Name, m.Message)
 		return
 	}
-	r.Table = &catalog.Table{Name: r.Name, Kind: catalog.NamedQuery, Columns: known.Columns, RowEstimate: -1}
+	r.Table = &catalog.Table{Name: r.Name, Kind: catalog.FromQuery, Columns: known.Columns, RowEstimate: -1}
 	for _, c := range known.Columns {
-		name := speakable(c.Name)
+		name := toIdentifier(c.Name)
 		if c.Name == "?column?" {
-			b.wrong(d.SQL.Pos, "query.column", "query %s: column %d has no name; write \"… as name\"", r.Name, len(r.Fields)+1)
+			b.addError(d.SQL.Pos, "query.column", "query %s: column %d has no name; write \"… as name\"", r.Name, len(r.Fields)+1)
 			return
 		}
 		if r.fields[name] != nil {
-			b.wrong(d.SQL.Pos, "query.column", "query %s has two columns %q; give one another name with \"as\"", r.Name, c.Name)
+			b.addError(d.SQL.Pos, "query.column", "query %s has two columns %q; give one another name with \"as\"", r.Name, c.Name)
 			return
 		}
 		f := &Field{Index: len(r.Fields), Resource: r, Name: name, Column: c, Type: TypeOf(c.Type), Nullable: true, ReadOnly: true}
@@ -124,11 +124,11 @@ func (b *binder) savedView(d *window.SavedView) {
 	b.failed = append(b.failed, d.Name.Value)
 	switch {
 	case of == nil && !slices.Contains(b.failed, d.Of.Value):
-		b.wrong(d.Of.Pos, "resource.unknown", "saved view %s: there is no resource %q%s", d.Name.Value, d.Of.Value,
+		b.addError(d.Of.Pos, "resource.unknown", "saved view %s: there is no resource %q%s", d.Name.Value, d.Of.Value,
 			fault.Suggest(d.Of.Value, b.model.ResourceNames()))
 	case of == nil || !b.free(d.Name):
 	case of.View != nil || of.Query != nil:
-		b.wrong(d.Of.Pos, "view.of", "saved view %s: %s is a %s; a saved view is of a resource", d.Name.Value, of.Name, of.Kind())
+		b.addError(d.Of.Pos, "view.of", "saved view %s: %s is a %s; a saved view is of a resource", d.Name.Value, of.Name, of.Kind())
 	default:
 		r := &Resource{Name: d.Name.Value, About: d.About, Table: of.Table, Page: d.Page, Pos: d.Name.Pos, View: &View{Of: of, Document: d},
 			fields: map[string]*Field{}, relations: map[string]*Relation{}}

@@ -65,7 +65,7 @@ func (b *binder) nameRelations(r *Resource, inferred []*Relation, said []*window
 	taken := map[string]bool{}
 	for _, d := range said {
 		if r.fields[d.Name.Value] != nil {
-			b.wrong(d.Name.Pos, "name.taken", "%s has a field %q, so a relation can't have that name", r.Name, d.Name.Value)
+			b.addError(d.Name.Pos, "name.taken", "%s has a field %q, so a relation can't have that name", r.Name, d.Name.Value)
 		}
 		taken[d.Name.Value] = true
 	}
@@ -110,13 +110,13 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 		for i, rel := range inferred {
 			names[i] = rel.Name
 		}
-		b.wrong(d.Name.Pos, "relation.unknown", "no foreign key gives %s a relation %q%s; to add one, say \"to\" and \"on\"", r.Name,
+		b.addError(d.Name.Pos, "relation.unknown", "no foreign key gives %s a relation %q%s; to add one, say \"to\" and \"on\"", r.Name,
 			d.Name.Value, fault.Suggest(d.Name.Value, names))
 		return nil
 	}
 	to := b.model.byName[d.To.Value]
 	if to == nil {
-		b.wrong(d.To.Pos, "resource.unknown", "relation %q leads to %q, which is no resource%s", d.Name.Value, d.To.Value,
+		b.addError(d.To.Pos, "resource.unknown", "relation %q leads to %q, which is no resource%s", d.Name.Value, d.To.Value,
 			fault.Suggest(d.To.Value, b.model.ResourceNames()))
 		return nil
 	}
@@ -127,10 +127,10 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 	for _, p := range d.On {
 		own, there := r.columnNamed(p.Own.Value), to.columnNamed(p.There.Value)
 		if own == nil {
-			b.wrong(p.Own.Pos, "column.unknown", "%s has no column %q%s", r.Name, p.Own.Value, fault.Suggest(p.Own.Value, columnNames(r.Table)))
+			b.addError(p.Own.Pos, "column.unknown", "%s has no column %q%s", r.Name, p.Own.Value, fault.Suggest(p.Own.Value, columnNames(r.Table)))
 		}
 		if there == nil {
-			b.wrong(p.There.Pos, "column.unknown", "%s has no column %q%s", to.Name, p.There.Value,
+			b.addError(p.There.Pos, "column.unknown", "%s has no column %q%s", to.Name, p.There.Value,
 				fault.Suggest(p.There.Value, columnNames(to.Table)))
 		}
 		if own == nil || there == nil {
@@ -148,7 +148,7 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 		return same[0]
 	}
 	if len(pairs) == 0 {
-		b.wrong(d.Name.Pos, "relation.invalid",
+		b.addError(d.Name.Pos, "relation.invalid",
 			"relation %q does not say how rows of %s and %s belong together: add \"on\" with a column of each", d.Name.Value, r.Name, to.Name)
 		return nil
 	}
@@ -177,7 +177,7 @@ func (b *binder) throughDeclared(r, to *Resource, d *window.Relation, inferred [
 		}
 	}
 	if near == nil || far == nil {
-		b.wrong(d.Through.Pos, "relation.invalid", "%s has no foreign keys to both %s and %s", d.Through.Value, r.Name, to.Name)
+		b.addError(d.Through.Pos, "relation.invalid", "%s has no foreign keys to both %s and %s", d.Through.Value, r.Name, to.Name)
 		return nil
 	}
 	return throughJunction(junction, r, near, to, far)
@@ -247,10 +247,10 @@ func toOneName(k *catalog.ForeignKey, to *Resource) string {
 	c := k.Columns[0]
 	for _, tail := range []string{"_id", "_code", "Id", "ID"} {
 		if short := strings.TrimSuffix(c, tail); short != c && short != "" {
-			return speakable(short)
+			return toIdentifier(short)
 		}
 	}
-	return speakable(c)
+	return toIdentifier(c)
 }
 
 // columnNamed finds a column by its own name or by its field's.
@@ -268,7 +268,7 @@ func leadsTo(k *catalog.ForeignKey, t *catalog.Table) bool {
 	return k.ToSchema == t.Schema && k.ToTable == t.Name
 }
 
-// isUnique says whether at most one row can have the same values in the columns.
+// isUnique reports whether at most one row can have the same values in the columns.
 func isUnique(t *catalog.Table, columns []string) bool {
 	subset := func(key []string) bool {
 		return len(key) > 0 && !slices.ContainsFunc(key, func(c string) bool { return !slices.Contains(columns, c) })

@@ -9,7 +9,7 @@ import (
 // Kind is a type of the query language: the primitive types of OData 4.01 (CSDL, 3.3) and how PostgreSQL's others appear.
 type Kind uint8
 
-// The kinds. The numeric ones stand in the order of promotion.
+// The kinds. The numeric ones are in the order of promotion.
 const (
 	Unknown Kind = iota // of null
 	Boolean
@@ -48,7 +48,7 @@ var edmNames = [...]string{"", "Edm.Boolean", "Edm.Int16", "Edm.Int32", "Edm.Int
 // EDM is the standard's name of the kind.
 func (k Kind) EDM() string { return edmNames[k] }
 
-// Article is what stands before the name of the kind: a or an.
+// Article is what precedes the name of the kind: a or an.
 func (k Kind) Article() string {
 	switch k {
 	case Int16, Int32, Int64, Collection, Complex:
@@ -57,10 +57,10 @@ func (k Kind) Article() string {
 	return "a"
 }
 
-// Numeric says whether arithmetic is possible.
+// Numeric reports whether arithmetic is possible.
 func (k Kind) Numeric() bool { return k >= Int16 && k <= Double }
 
-// Integer says whether the kind has no fraction.
+// Integer reports whether the kind has no fraction.
 func (k Kind) Integer() bool { return k >= Int16 && k <= Int64 }
 
 // Type is a kind with what limits its values.
@@ -159,7 +159,7 @@ func TypeOf(c *catalog.Type) *Type {
 	return t
 }
 
-// NamesRows says whether values of the type can stand in a path, as parts of keys do.
+// NamesRows reports whether values of the type can are in a path, as parts of keys do.
 func (t *Type) NamesRows() bool {
 	switch t.Kind {
 	case JSON, Collection, Complex, Range:

@@ -62,7 +62,7 @@ type batchReader struct {
 	mistakes      fault.List
 }
 
-func (b *batchReader) wrong(member, format string, args ...any) {
+func (b *batchReader) addError(member, format string, args ...any) {
 	at := strings.TrimSuffix(b.at+"/"+member, "/")
 	b.mistakes.Add("batch.invalid", at, 0, 0, at+": "+format, args...)
 }
@@ -70,20 +70,20 @@ func (b *batchReader) wrong(member, format string, args ...any) {
 func (b *batchReader) request(text string) *Request {
 	q := &Request{}
 	if text[0] != '{' {
-		b.wrong("", "an object is expected, this is %s", found(text))
+		b.addError("", "an object is expected, this is %s", kindOf(text))
 		return q
 	}
 	members, err := membersOf(text, nil)
 	if f, ok := fault.From(err); ok {
-		b.wrong("", "%s", f.Message)
+		b.addError("", "%s", f.Message)
 		return q
 	}
 	for _, m := range members {
 		switch {
 		case m.name == "if":
-			b.wrong("if", "conditions are not done here; a request that failed is depended on with dependsOn")
+			b.addError("if", "conditions are not done here; a request that failed is depended on with dependsOn")
 		case !slices.Contains(requestMembers, m.name) && !strings.HasPrefix(m.name, "@"):
-			b.wrong(m.name, "a request has no such member%s", fault.Suggest(m.name, requestMembers))
+			b.addError(m.name, "a request has no such member%s", fault.Suggest(m.name, requestMembers))
 		}
 	}
 	q.ID = b.text(members, "id", "each request has an id, which its answer has too")
@@ -102,20 +102,20 @@ func (b *batchReader) request(text string) *Request {
 // order refuses a request that can't be run in its place.
 func (b *batchReader) order(q *Request) {
 	if q.ID != "" && (b.known[q.ID] || b.groups[q.ID]) {
-		b.wrong("id", "%q stands twice", q.ID)
+		b.addError("id", "%q stands twice", q.ID)
 	}
 	if q.Method != "" && !slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, q.Method) {
-		b.wrong("method", "%q is none of GET, POST, PUT, PATCH, DELETE", q.Method)
+		b.addError("method", "%q is none of GET, POST, PUT, PATCH, DELETE", q.Method)
 	}
 	if q.Group != "" && q.Group != b.group {
 		if b.groups[q.Group] || b.known[q.Group] {
-			b.wrong("atomicityGroup", "the requests of a group stand side by side, under a name that no request has")
+			b.addError("atomicityGroup", "the requests of a group stand side by side, under a name that no request has")
 		}
 		b.groups[q.Group] = true
 	}
 	for _, id := range q.DependsOn {
 		if !b.known[id] && (!b.groups[id] || id == q.Group) {
-			b.wrong("dependsOn", "%q is none of the requests and groups before", id)
+			b.addError("dependsOn", "%q is none of the requests and groups before", id)
 		}
 	}
 	b.known[q.ID], b.group = true, q.Group
@@ -126,9 +126,9 @@ func (b *batchReader) text(members []member, name, needed string) string {
 	s, ok := unquoted(value)
 	switch {
 	case given && !ok:
-		b.wrong(name, "a string is expected, this is %s", found(value))
+		b.addError(name, "a string is expected, this is %s", kindOf(value))
 	case s == "" && needed != "":
-		b.wrong(name, "%s", needed)
+		b.addError(name, "%s", needed)
 	}
 	return s
 }
@@ -147,7 +147,7 @@ func (b *batchReader) ids(members []member) (ids []string) {
 		ids = append(ids, id)
 	}
 	if !ok {
-		b.wrong("dependsOn", "an array of ids is expected, such as [\"1\"]")
+		b.addError("dependsOn", "an array of ids is expected, such as [\"1\"]")
 	}
 	return ids
 }
@@ -158,18 +158,18 @@ func (b *batchReader) headers(members []member) map[string]string {
 		return nil
 	}
 	if value[0] != '{' {
-		b.wrong("headers", "an object is expected, this is %s", found(value))
+		b.addError("headers", "an object is expected, this is %s", kindOf(value))
 		return nil
 	}
 	list, err := membersOf(value, nil)
 	if f, ok := fault.From(err); ok {
-		b.wrong("headers", "%s", f.Message)
+		b.addError("headers", "%s", f.Message)
 	}
 	headers := make(map[string]string, len(list))
 	for _, m := range list {
 		var ok bool
 		if headers[m.name], ok = unquoted(m.value); !ok {
-			b.wrong("headers/"+m.name, "a string is expected, this is %s", found(m.value))
+			b.addError("headers/"+m.name, "a string is expected, this is %s", kindOf(m.value))
 		}
 	}
 	return headers

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
 )
@@ -71,7 +71,7 @@ func TestBatch(t *testing.T) {
 		requests, err := payload.Batch([]byte(tt.body))
 		got := ""
 		if err != nil {
-			got = told(err)
+			got = asFault(err)
 		} else {
 			var parts []string
 			for _, q := range requests {
@@ -87,7 +87,7 @@ func TestBatch(t *testing.T) {
 
 // What a field is to be, as the one member of its body.
 func TestParseField(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	r := m.Resource("port_calls")
 	scope, err := policy.Scope(access.Caller{Operator: true})
 	if err != nil {
@@ -111,7 +111,7 @@ func TestParseField(t *testing.T) {
 			}
 			got = written(row)
 		} else {
-			got = told(err)
+			got = asFault(err)
 		}
 		if got != want {
 			t.Errorf("%s: got %s, want %s", body, got, want)
@@ -134,7 +134,7 @@ func TestLink(t *testing.T) {
 	} {
 		got, err := payload.Link([]byte(body))
 		if err != nil {
-			got = told(err)
+			got = asFault(err)
 		}
 		if got != want {
 			t.Errorf("%s: got %s, want %s", body, got, want)

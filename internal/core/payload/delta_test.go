@@ -7,13 +7,13 @@ import (
 	"testing"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/payload"
 )
 
-// told is a fault's message, and those of its details.
-func told(err error) string {
+// asFault is a fault's message, and those of its details.
+func asFault(err error) string {
 	f, ok := fault.From(err)
 	if !ok {
 		return fmt.Sprintf("no fault: %v", err)
@@ -27,7 +27,7 @@ func told(err error) string {
 
 // The items of a delta: which rows they speak of, what they give them, and what must be so.
 func TestDelta(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	for _, tt := range []struct{ name, role, resource, value, want string }{
 		{"by key", "harbour_master", "tugs", `{"id":1,"name":"Otter"}`, `value/0 key [1] name=Otter`},
 		{"by path", "harbour_master", "tugs", `{"@id":"tugs/1","name":"Otter"},{"@odata.id":"tugs(2)","name":null}`,
@@ -91,7 +91,7 @@ func TestDelta(t *testing.T) {
 		items, err := delta([]byte(`{"@context":"#$delta","value":[`+tt.value+`]}`), m.Resource(tt.resource), scope)
 		got := ""
 		if err != nil {
-			got = told(err)
+			got = asFault(err)
 		}
 		for i, item := range items {
 			if err != nil {
@@ -114,7 +114,7 @@ func TestDelta(t *testing.T) {
 			if item.Version != "" {
 				got += " of " + item.Version
 			}
-			if item.Removed != payload.Stays {
+			if item.Removed != payload.NotRemoved {
 				got += " " + string(item.Removed)
 			}
 		}
@@ -132,8 +132,8 @@ func TestDelta(t *testing.T) {
 		`{"value":[{}],"value2":1}`: "body.type a change of one row goes to its own path",
 	} {
 		scope, _ := policy.Scope(access.Caller{Subject: "x", Roles: []string{"harbour_master"}})
-		if _, err := delta([]byte(body), m.Resource("tugs"), scope); !strings.HasPrefix(told(err), want) {
-			t.Errorf("%s: %s, want %s", body, told(err), want)
+		if _, err := delta([]byte(body), m.Resource("tugs"), scope); !strings.HasPrefix(asFault(err), want) {
+			t.Errorf("%s: %s, want %s", body, asFault(err), want)
 		}
 	}
 }

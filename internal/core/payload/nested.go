@@ -36,15 +36,15 @@ type Removal string
 
 // The removals: not at all, from the relation, from the database.
 const (
-	Stays    Removal = ""
-	Unlinked Removal = "changed"
-	Deleted  Removal = "deleted"
+	NotRemoved Removal = ""
+	Unlinked   Removal = "changed"
+	Deleted    Removal = "deleted"
 )
 
 // maxNesting is how deep rows may stand in rows.
 const maxNesting = 5
 
-// isLinked says whether a control word after a relation's name is one that writes it.
+// isLinked reports whether a control word after a relation's name is one that writes it.
 func isLinked(control string) bool {
 	switch strings.TrimPrefix(control, "odata.") {
 	case "delta", "bind":
@@ -71,20 +71,20 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
 	switch {
 	case rel.To.View != nil || rel.From.View != nil || rd.replace:
-		rd.wrong(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
+		rd.addError(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
 		return nil
 	case rd.flat:
-		rd.wrong(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s",
+		rd.addError(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s",
 			strings.Join(rd.writable(), ", "))
 		return nil
 	case inner.depth > maxNesting:
-		rd.wrong(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
+		rd.addError(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
 		return nil
 	case n.Delta && !rel.Many:
-		rd.wrong(m.name, "value.invalid", "%s leads to one row: there is nothing to be added or removed; write %q", rel.Name, rel.Name)
+		rd.addError(m.name, "value.invalid", "%s leads to one row: there is nothing to be added or removed; write %q", rel.Name, rel.Name)
 		return nil
 	case n.Delta && rd.op == window.Create:
-		rd.wrong(m.name, "value.invalid", "a new row has none yet; write %q", rel.Name)
+		rd.addError(m.name, "value.invalid", "a new row has none yet; write %q", rel.Name)
 		return nil
 	}
 	if !rd.suppliedBy(rel) {
@@ -103,7 +103,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 		if rel.Many {
 			var ok bool
 			if values, ok = elements(m.value); !ok {
-				rd.wrong(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, found(m.value))
+				rd.addError(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, kindOf(m.value))
 				return nil
 			}
 		}
@@ -128,7 +128,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 	return n
 }
 
-// suppliedBy says whether the fields behind a relation can be written here; else a mistake is noted.
+// suppliedBy reports whether the fields behind a relation can be written here; else a mistake is noted.
 func (rd *reader) suppliedBy(rel *model.Relation) bool {
 	if rel.Through != nil {
 		return true
@@ -137,11 +137,11 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 		own, there := rel.From.FieldOf(p.Own), rel.To.FieldOf(p.There)
 		switch {
 		case own == nil || there == nil:
-			rd.wrong(rel.Name, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
+			rd.addError(rel.Name, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
 		case rel.Holds() && rd.preset(own):
-			rd.wrong(rel.Name, "field.preset", "the service sets %s for your role; leave the relation out", own.Name)
+			rd.addError(rel.Name, "field.preset", "the service sets %s for your role; leave the relation out", own.Name)
 		case rel.Holds() && (!rd.decision.Fields[own.Index] || own.ReadOnly):
-			rd.wrong(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op,
+			rd.addError(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op,
 				strings.Join(rd.writable(), ", "))
 		default:
 			continue
@@ -158,7 +158,7 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 	rd.at = at + "/"
 	defer func() { rd.at = at }()
 	if o.raw[0] != '{' {
-		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, found(o.raw))
+		rd.mistakes.Add("value.invalid", at, 0, 0, "%s: an object with the row's fields is expected, this is %s", at, kindOf(o.raw))
 		return nil
 	}
 	if f, ok := fault.From(o.err); ok {
@@ -173,10 +173,10 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 		switch strings.Replace(m.name, "@odata.", "@", 1) {
 		case "@id":
 			if item.Ref != "" {
-				rd.wrong(m.name, "body.duplicate", "the row is named already")
+				rd.addError(m.name, "body.duplicate", "the row is named already")
 			}
 			if item.Ref, _ = unquoted(m.value); item.Ref == "" {
-				rd.wrong(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
+				rd.addError(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
 				return nil
 			}
 		case "@removed":
@@ -189,11 +189,11 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 			}
 		}
 	}
-	if item.Ref == "" && !fresh || item.Removed != Stays {
+	if item.Ref == "" && !fresh || item.Removed != NotRemoved {
 		item.Key = rd.keyOf(r, members)
 	}
 	switch {
-	case item.Removed != Stays:
+	case item.Removed != NotRemoved:
 		if item.Ref == "" && item.Key == nil {
 			rd.mistakes.Add("key.missing", at, 0, 0, "%s: say which row of %s: \"@id\", or all of its key", at, r.Name)
 		}
@@ -229,7 +229,7 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 func (rd *reader) removal(m *member) Removal {
 	var said struct{ Reason Removal }
 	if json.Unmarshal([]byte(m.value), &said) != nil || said.Reason != Unlinked && said.Reason != Deleted {
-		rd.wrong(m.name, "value.invalid", "{\"reason\":\"changed\"} takes the row out of the relation, {\"reason\":\"deleted\"} deletes it")
+		rd.addError(m.name, "value.invalid", "{\"reason\":\"changed\"} takes the row out of the relation, {\"reason\":\"deleted\"} deletes it")
 		return Deleted
 	}
 	return said.Reason
@@ -268,15 +268,15 @@ func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supp
 		rd.supplies(f)
 	}
 	row := rd.row(item.of.members)
-	return row, told(mistakes, scope)
+	return row, asFault(mistakes, scope)
 }
 
-// supplies says whether the role may give a new row a field that ties it to the row around it; else a mistake is noted.
+// supplies reports whether the role may give a new row a field that ties it to the row around it; else a mistake is noted.
 func (rd *reader) supplies(f *model.Field) bool {
 	if rd.decision.Fields[f.Index] || rd.preset(f) {
 		return true
 	}
-	rd.wrong(f.Name, "access.field", "your role may not create this field, which ties the row to the one around it")
+	rd.addError(f.Name, "access.field", "your role may not create this field, which ties the row to the one around it")
 	return false
 }
 
@@ -311,7 +311,7 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 		if item == nil {
 			continue
 		}
-		if item.Row == nil && item.Removed == Stays { // its path, and nothing else
+		if item.Row == nil && item.Removed == NotRemoved { // its path, and nothing else
 			item.Row = &Row{}
 		}
 		if item.Removed == Unlinked {
@@ -320,7 +320,7 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 		}
 		items = append(items, item)
 	}
-	return items, told(mistakes, scope)
+	return items, asFault(mistakes, scope)
 }
 
 // Link reads the body of a link: {"@id":"tugs/3"} (JSON Format, 14). It is "" where the body names no row.

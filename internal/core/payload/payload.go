@@ -28,14 +28,14 @@ type Row struct {
 	Version  string         // that the row must have, as @etag gives it; "" any
 }
 
-// Body is the JSON object that a write sends, parted into its members. It may be read for several operations and scopes: no value
+// Body is the JSON object that a write sends, separated into its members. It may be read for several operations and scopes: no value
 // of it is parsed or converted twice.
 type Body struct {
 	members []member
 	room    [8]member // for as many as most bodies have
 }
 
-// Parse parts a body into its members. The error is a fault with the line and column at which it stops being JSON.
+// Parse splits a body into its members. The error is a fault with the line and column at which it stops being JSON.
 func Parse(body []byte) (*Body, error) {
 	b := &Body{}
 	var err error
@@ -83,7 +83,7 @@ func (b *Body) read(f form) (*Row, error) {
 		}
 	}
 	row := rd.row(b.members)
-	if err := told(mistakes, f.scope); err != nil {
+	if err := asFault(mistakes, f.scope); err != nil {
 		return nil, err
 	}
 	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 {
@@ -94,12 +94,12 @@ func (b *Body) read(f form) (*Row, error) {
 	return row, nil
 }
 
-// mostTold is how many mistakes of one body are told.
-const mostTold = 100
+// mostTold is how many mistakes of one body are reported.
+const maxDetails = 100
 
-// told is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may not,
+// asFault is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may not,
 // then values that are well formed and break a check.
-func told(mistakes fault.List, scope *access.Scope) error {
+func asFault(mistakes fault.List, scope *access.Scope) error {
 	if len(mistakes) == 0 {
 		return nil
 	}
@@ -119,9 +119,9 @@ func told(mistakes fault.List, scope *access.Scope) error {
 		}
 	}
 	message := fmt.Sprintf("the body has %d mistakes", len(mistakes))
-	if len(mistakes) > mostTold {
-		message += fmt.Sprintf(", of which these are the first %d", mostTold)
-		mistakes = mistakes[:mostTold]
+	if len(mistakes) > maxDetails {
+		message += fmt.Sprintf(", of which these are the first %d", maxDetails)
+		mistakes = mistakes[:maxDetails]
 	}
 	return mistakes.Fault(kind, "body.invalid", message)
 }
@@ -153,7 +153,7 @@ func (rd *reader) row(members []member) *Row {
 			name, control, annotated := strings.Cut(m.name, "@")
 			rel := r.Relation(name)
 			if rel == nil && annotated && isLinked(control) {
-				rd.wrong(m.name, "relation.unknown", "%s has no relation %q%s", r.Name, name, fault.Suggest(name, r.RelationNames()))
+				rd.addError(m.name, "relation.unknown", "%s has no relation %q%s", r.Name, name, fault.Suggest(name, r.RelationNames()))
 				continue
 			}
 			if rel != nil && (!annotated || isLinked(control)) {
@@ -190,7 +190,7 @@ func (rd *reader) row(members []member) *Row {
 			if !cells[f.Index].given && rd.decision.Fields[f.Index] && !f.ReadOnly && !f.InKey && !rd.preset(f) {
 				row.Defaults = append(row.Defaults, f)
 				if f.Required {
-					rd.wrong(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names", articled(f.Type))
+					rd.addError(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names", withArticle(f.Type))
 				}
 			}
 		}
@@ -214,7 +214,7 @@ var controls = []string{"@context", "@metadataEtag", "@type", "@count", "@nextLi
 func (rd *reader) control(name, word string) {
 	word = "@" + strings.TrimPrefix(word, "odata.")
 	if !strings.Contains(word, ".") && !slices.Contains(controls, word) {
-		rd.wrong(name, "field.unknown", "there is no %s in the standard%s", word, fault.Suggest(word, controls))
+		rd.addError(name, "field.unknown", "there is no %s in the standard%s", word, fault.Suggest(word, controls))
 	}
 }
 
@@ -224,7 +224,7 @@ func isEtag(name string) bool { return name == "@etag" || name == "@odata.etag" 
 func (rd *reader) version(m *member) string {
 	tag, ok := unquoted(m.value)
 	if !ok {
-		rd.wrong(m.name, "value.invalid", "the version of the row is expected, as it was read: a string")
+		rd.addError(m.name, "value.invalid", "the version of the row is expected, as it was read: a string")
 	}
 	return Version(tag)
 }
@@ -239,7 +239,7 @@ func Version(tag string) string {
 	return number
 }
 
-// envelope parts a body that is no row into its members.
+// envelope splits a body that is no row into its members.
 func envelope(body []byte, form string) ([]member, error) {
 	members, err := object(body, nil)
 	if f, ok := fault.From(err); ok {
@@ -262,14 +262,14 @@ type member struct {
 	rows        []*bodyRow // that stand in it, nil until they are asked for
 }
 
-// bodyRow is a row that stands in a body.
+// bodyRow is a row that is in a body.
 type bodyRow struct {
 	raw     string
 	members []member
 	err     error // why it has none
 }
 
-// bodyRows parts values into their members.
+// bodyRows splits values into their members.
 func bodyRows(values []string) []*bodyRow {
 	list := make([]*bodyRow, len(values))
 	for i, raw := range values {
@@ -281,7 +281,7 @@ func bodyRows(values []string) []*bodyRow {
 	return list
 }
 
-// object parts the body into its members and refuses what is no single JSON object, with the line and column.
+// object splits the body into its members and refuses what is no single JSON object, with the line and column.
 func object(body []byte, room []member) ([]member, error) {
 	if len(bytes.TrimSpace(body)) == 0 {
 		return nil, fault.New(fault.Invalid, "body.missing", "the body is empty; a JSON object with the row's fields is expected")
@@ -294,12 +294,12 @@ func object(body []byte, room []member) ([]member, error) {
 	}
 	text := string(bytes.TrimSpace(body))
 	if text[0] != '{' {
-		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", found(text))
+		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", kindOf(text))
 	}
 	return membersOf(text, room)
 }
 
-// membersOf parts an object that is known to be JSON. Names and values are parts of its text, which is not copied. They
+// membersOf splits an object that is known to be JSON. Names and values are parts of its text, which is not copied. They
 // are put into the room as far as it goes.
 func membersOf(body string, room []member) ([]member, error) {
 	members := room[:0]
@@ -320,7 +320,7 @@ func membersOf(body string, room []member) ([]member, error) {
 	return members, nil
 }
 
-// elements parts an array into its values. It says no to what is none.
+// elements splits an array into its values. It says no to what is none.
 func elements(array string) (values []string, ok bool) {
 	if array[0] != '[' {
 		return nil, false
@@ -337,10 +337,10 @@ func elements(array string) (values []string, ok bool) {
 }
 
 // few is up to how many members a look at each pair is faster than a map.
-const few = 16
+const linearMax = 16
 
 func repeated(members []member) (string, bool) {
-	if len(members) <= few {
+	if len(members) <= linearMax {
 		for i, m := range members {
 			for _, o := range members[:i] {
 				if o.name == m.name {
@@ -429,7 +429,7 @@ type reader struct {
 	mistakes *fault.List
 }
 
-func (rd *reader) wrong(f string, code, format string, args ...any) {
+func (rd *reader) addError(f string, code, format string, args ...any) {
 	rd.mistakes.Add(code, rd.at+f, 0, 0, rd.at+f+": "+format, args...)
 }
 
@@ -453,17 +453,17 @@ func (rd *reader) suggest(name string) string {
 	return fault.Suggest(name, fields)
 }
 
-// writes says whether the caller may send the field of that name, nil where there is none; else a mistake was noted.
+// writes reports whether the caller may send the field of that name, nil where there is none; else a mistake was noted.
 func (rd *reader) writes(f *model.Field, name string) bool {
 	switch {
 	case f == nil:
-		rd.wrong(name, "field.unknown", "%s has no such field%s", rd.resource.Name, rd.suggest(name))
+		rd.addError(name, "field.unknown", "%s has no such field%s", rd.resource.Name, rd.suggest(name))
 	case f.ReadOnly:
-		rd.wrong(name, "field.readonly", "the database fills this field itself; leave it out")
+		rd.addError(name, "field.readonly", "the database fills this field itself; leave it out")
 	case rd.preset(f):
-		rd.wrong(name, "field.preset", "the service sets this field for your role; leave it out")
+		rd.addError(name, "field.preset", "the service sets this field for your role; leave it out")
 	case !rd.decision.Fields[f.Index]:
-		rd.wrong(name, "access.field", "your role may not %s this field; it may %s %s", rd.op, rd.op, strings.Join(rd.writable(), ", "))
+		rd.addError(name, "access.field", "your role may not %s this field; it may %s %s", rd.op, rd.op, strings.Join(rd.writable(), ", "))
 	default:
 		return true
 	}
@@ -477,10 +477,10 @@ func (rd *reader) missing(cells []cell) {
 		switch {
 		case !f.Required || cells[f.Index].given || rd.preset(f):
 		case !rd.decision.Fields[f.Index]:
-			rd.wrong(f.Name, "access.field", "is required, and your role may not create this field; it may create %s",
+			rd.addError(f.Name, "access.field", "is required, and your role may not create this field; it may create %s",
 				strings.Join(rd.writable(), ", "))
 		default:
-			rd.wrong(f.Name, "field.missing", "is required: %s", articled(f.Type))
+			rd.addError(f.Name, "field.missing", "is required: %s", withArticle(f.Type))
 		}
 	}
 }
@@ -489,7 +489,7 @@ func (rd *reader) missing(cells []cell) {
 func (rd *reader) value(f *model.Field, m *member) (value *string, ok bool) {
 	if m.value == "null" && (f.Type.Kind != model.JSON || f.Nullable) {
 		if !f.Nullable {
-			rd.wrong(f.Name, "field.null", "can't be null: %s is expected", articled(f.Type))
+			rd.addError(f.Name, "field.null", "can't be null: %s is expected", withArticle(f.Type))
 		}
 		return nil, f.Nullable
 	}
@@ -498,12 +498,12 @@ func (rd *reader) value(f *model.Field, m *member) (value *string, ok bool) {
 		m.converted = true
 	}
 	if m.err != nil {
-		rd.wrong(f.Name, "value.invalid", "%s", m.err)
+		rd.addError(f.Name, "value.invalid", "%s", m.err)
 		return nil, false
 	}
 	for i := range f.Checks {
 		if c := &f.Checks[i]; !c.Holds(m.text) {
-			rd.wrong(f.Name, "value.check", "%s is expected, this is %s", c, m.value)
+			rd.addError(f.Name, "value.check", "%s is expected, this is %s", c, m.value)
 			return nil, false
 		}
 	}

@@ -5,15 +5,15 @@ import (
 	"testing"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/window"
 )
 
 func TestRead(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	tests := []struct {
 		name, role, resource string
 		op                   window.Operation
@@ -208,7 +208,7 @@ func delta(text []byte, r *model.Resource, scope *access.Scope) ([]*payload.Item
 }
 
 func FuzzRead(f *testing.F) {
-	m, policy := harbour.Saltmere(f)
+	m, policy := coretest.Saltmere(f)
 	scope, _ := policy.Scope(access.Caller{Subject: "x", Roles: []string{"harbour_master"}})
 	f.Add([]byte(`{"name":"a","tags":["x",null],"particulars":{"a":1},"gross_tonnage":1.5e3,"built_on":"2020-01-01"}`))
 	f.Add([]byte(`{"name":`))
@@ -237,7 +237,7 @@ func FuzzRead(f *testing.F) {
 
 // BenchmarkRead reads the body of a create as most are: small, flat and in order.
 func BenchmarkRead(b *testing.B) {
-	m, policy := harbour.Saltmere(b)
+	m, policy := coretest.Saltmere(b)
 	scope, err := policy.Scope(access.Caller{Roles: []string{"harbour_master"}})
 	if err != nil {
 		b.Fatal(err)

@@ -23,7 +23,7 @@ func convert(raw string, t *model.Type) (string, error) {
 		if hint != "" {
 			hint = "; " + hint
 		}
-		return fmt.Errorf("%s is expected, this is %s%s", articled(t), found(raw), hint)
+		return fmt.Errorf("%s is expected, this is %s%s", withArticle(t), kindOf(raw), hint)
 	}
 	switch t.Kind {
 	case model.JSON:
@@ -69,7 +69,7 @@ func notText(raw string, t *model.Type, mismatch func(string) error) error {
 		return mismatch("put it in quotes")
 	}
 	if e := example(t); e != noExample {
-		return fmt.Errorf("%s is expected, such as %s; this is %s", articled(t), e, found(raw))
+		return fmt.Errorf("%s is expected, such as %s; this is %s", withArticle(t), e, kindOf(raw))
 	}
 	return mismatch("")
 }
@@ -128,9 +128,9 @@ func stringValue(s string, t *model.Type) (string, error) {
 	arg, err := v.Arg(nil)
 	if err != nil {
 		if t.Kind == model.Enum {
-			return "", fmt.Errorf("%s is expected, this is %q%s", articled(t), s, fault.Meant(s, t.Values))
+			return "", fmt.Errorf("%s is expected, this is %q%s", withArticle(t), s, fault.Meant(s, t.Values))
 		}
-		return "", fmt.Errorf("%s is expected, such as %s; this is %q", articled(t), example(t), s)
+		return "", fmt.Errorf("%s is expected, such as %s; this is %q", withArticle(t), example(t), s)
 	}
 	if m, ok := arg.(time.Time); ok && !isPlain(s) {
 		return query.TimeText(m, t.Kind), nil
@@ -138,7 +138,7 @@ func stringValue(s string, t *model.Type) (string, error) {
 	return s, nil
 }
 
-// isPlain says whether a timestamp that has been read is written as it would be written again.
+// isPlain reports whether a timestamp that has been read is written as it would be written again.
 func isPlain(s string) bool {
 	return len(s) == len("2026-07-01T12:30:00Z") && s[10] == 'T' && s[len(s)-1] == 'Z' && s[:4] != "0000"
 }
@@ -343,7 +343,7 @@ func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, 
 			if m.value == "true" {
 				return "empty", nil
 			} else if m.value != "false" {
-				return "", fmt.Errorf("empty: a boolean is expected, this is %s", found(m.value))
+				return "", fmt.Errorf("empty: a boolean is expected, this is %s", kindOf(m.value))
 			}
 		default:
 			return "", fmt.Errorf("a range has no %q; it has lower, upper, bounds, empty", m.name)
@@ -434,8 +434,8 @@ func unquote(raw string, words ...string) string {
 	return ""
 }
 
-// found names what a JSON value is.
-func found(raw string) string {
+// kindOf names what a JSON value is.
+func kindOf(raw string) string {
 	switch raw[0] {
 	case '"':
 		return "a string"
@@ -451,7 +451,7 @@ func found(raw string) string {
 	return "a number"
 }
 
-func articled(t *model.Type) string {
+func withArticle(t *model.Type) string {
 	switch {
 	case t.Kind == model.Enum:
 		return t.String()

@@ -188,7 +188,7 @@ func HexString(b []byte) string {
 
 var duration = regexp.MustCompile(`^[+-]?P(\d+Y)?(\d+M)?(\d+W)?(\d+D)?(T(\d+H)?(\d+M)?(\d+(\.\d+)?S)?)?$`)
 
-// IsDuration says whether the text is an ISO 8601 duration.
+// IsDuration reports whether the text is an ISO 8601 duration.
 func IsDuration(s string) bool {
 	return duration.MatchString(s) && s[len(s)-1] != 'P' && s[len(s)-1] != 'T'
 }
@@ -284,7 +284,7 @@ func Argument(l syntax.Literal, t *model.Type) (any, error) {
 	return l.Text, nil
 }
 
-// isEndless says whether a text of a body is the time before or after all others (PostgreSQL, 8.5.1.4), which it is answered as too.
+// isEndless reports whether a text of a body is the time before or after all others (PostgreSQL, 8.5.1.4), which it is answered as too.
 func isEndless(l syntax.Literal) bool {
 	return l.Class == syntax.Segment && (l.Text == "infinity" || l.Text == "-infinity")
 }

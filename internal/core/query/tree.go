@@ -41,7 +41,7 @@ type Computed struct {
 	By   Expr
 }
 
-// Searched says whether a text field of the row holds a word or phrase, in any case. Which fields there are is for access to say.
+// Searched reports whether a text field of the row holds a word or phrase, in any case. Which fields there are is for access to say.
 type Searched struct {
 	Row  *Row
 	Term *Value
@@ -50,7 +50,7 @@ type Searched struct {
 // Type is the type of the expression.
 func (s *Searched) Type() *model.Type { return model.BooleanType }
 
-// Expansion is a relation that stands in each row of the answer, with a query of its own.
+// Expansion is a relation that is in each row of the answer, with a query of its own.
 type Expansion struct {
 	Relation *model.Relation
 	Query    *Query

@@ -425,7 +425,7 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
 }
 
-// articled is the type as it stands after "is".
+// articled is the type as it follows "is".
 func articled(t *model.Type) string {
 	switch t.Kind {
 	case model.Unknown:

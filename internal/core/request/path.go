@@ -242,7 +242,7 @@ func (p *pathReader) bracketKey(r *model.Resource, text string) ([]keyPart, erro
 	}
 }
 
-// takes says whether an option goes with the place that the path leads to.
+// takes reports whether an option goes with the place that the path leads to.
 func (r *Request) takes(option string) error {
 	var takes []string
 	var what string

@@ -169,7 +169,7 @@ func (o otherOption) fault() error {
 		fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames[:])).On(o.name)
 }
 
-// readOptions parts the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
+// readOptions splits the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
 // Options that begin with @ are parameter aliases.
 func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases map[string]string, others []otherOption, err error) {
 	for rawQuery != "" {
@@ -230,7 +230,7 @@ func (r *Request) Options() []string {
 	return names
 }
 
-// HasOptions says whether the request has any options.
+// HasOptions reports whether the request has any options.
 func (r *Request) HasOptions() bool { return len(r.options) > 0 }
 
 // Path is the path as it was read.
@@ -261,19 +261,19 @@ func (r *Request) Number(option string) (int64, error) {
 	return -1, nil
 }
 
-// Filtered says whether the path holds a filter.
+// Filtered reports whether the path holds a filter.
 func (r *Request) Filtered() bool { return len(r.filters) > 0 }
 
 // Via is the relation at the end of the path, nil where there is none.
 func (r *Request) Via() *model.Relation { return r.hops[len(r.hops)-1].via }
 
-// ToOne says whether the path ends with a relation to one, which may lead to no row.
+// ToOne reports whether the path ends with a relation to one, which may lead to no row.
 func (r *Request) ToOne() bool {
 	last := r.hops[len(r.hops)-1]
 	return last.via != nil && !last.via.Many
 }
 
-// Fingerprint is the path and the options, without the continuation: a next link belongs to them alone. Literals are told
+// Fingerprint is the path and the options, without the continuation: a next link belongs to them alone. Literals are reported
 // beside, as an alias gives them from elsewhere.
 func (r *Request) Fingerprint() string {
 	out := strings.Join(r.text, "\x00")

@@ -7,8 +7,8 @@ import (
 	"testing"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
@@ -31,7 +31,7 @@ func resolve(m *model.Model, path, options string) (*request.Request, *query.Que
 }
 
 func TestFaults(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"port_calls", "filter=statuss eq 1", `unknown field "statuss" in filter at 1; resource "port_calls" has "status"`},
 		{"port_calls", "filter=eta gt 5",
@@ -117,7 +117,7 @@ func TestFaults(t *testing.T) {
 
 // Requests of one shape differ in nothing but their literals.
 func TestShape(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	shape := func(path, query string) string {
 		t.Helper()
 		r, err := request.Read(m, path, encode(query))
@@ -200,7 +200,7 @@ func FuzzRead(f *testing.F) {
 	f.Add("berth_load(from=2026-01-01,to=@t)/$count", "@t=null&quay='x'")
 	f.Add("arrivals_board/$filter(vessel/flag eq 'NO')/$each", "")
 	f.Add("port_calls/1/tugs/3/$ref", "")
-	m, policy := harbour.Saltmere(f)
+	m, policy := coretest.Saltmere(f)
 	scope, err := policy.Scope(access.Caller{Subject: "fuzz", Operator: true})
 	if err != nil {
 		f.Fatal(err)
@@ -220,7 +220,7 @@ func FuzzRead(f *testing.F) {
 }
 
 func BenchmarkRead(b *testing.B) {
-	m, _ := harbour.Saltmere(b)
+	m, _ := coretest.Saltmere(b)
 	for _, r := range []struct{ name, path, query string }{
 		{"list", "port_calls", "filter=" + url.QueryEscape("status eq 'expected' and vessel/flag eq 'NO'") +
 			"&orderby=eta%20desc&top=5&select=id,eta&expand=vessel(select=name)&count=true"},
@@ -247,7 +247,7 @@ func ExampleParseRule() {
 
 // More of what is refused: collections, functions, arithmetic, paths, computed values, search.
 func TestMoreFaults(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"vessels", "filter=" + strings.Repeat("not ", 300) + "id eq 1", `the expression is nested more than 200 deep in filter at 801`},
 		{"vessels", "filter=$root vessels", `unexpected "vessels" in filter at 7; "/" is expected`},
@@ -361,9 +361,9 @@ func TestPrintCollections(t *testing.T) {
 	}
 }
 
-// What is wrong with parts of a request that do not depend on each other is told at once.
+// What is wrong with parts of a request that do not depend on each other is reported at once.
 func TestSeveralMistakes(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	for _, tt := range []struct{ name, path, query, want string }{
 		{"fields", "vessels", "select=nam,flagg,name,kin", `request.invalid the request has 3 mistakes|field.unknown unknown field "nam" in ` +
 			`select at 1; resource "vessels" has "name"|field.unknown unknown field "flagg" in select at 5; resource "vessels" has "flag"|` +

@@ -166,7 +166,7 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int
 	return nil
 }
 
-// mostMistakes is how many of one request are told.
+// mostMistakes is how many of one request are reported.
 const mostMistakes = 20
 
 // mistakes gathers what is wrong with parts of a request that do not depend on each other.

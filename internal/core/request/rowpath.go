@@ -12,7 +12,7 @@ import (
 func RowPath(r *model.Resource, key []string) string {
 	path := r.Name
 	for _, text := range key {
-		if misread(text) && len(key) == len(r.Key) {
+		if needsBrackets(text) && len(key) == len(r.Key) {
 			return bracketPath(r, key)
 		}
 		path += "/" + url.PathEscape(text)
@@ -20,7 +20,7 @@ func RowPath(r *model.Resource, key []string) string {
 	return path
 }
 
-func misread(segment string) bool {
+func needsBrackets(segment string) bool {
 	return segment == "" || segment == "." || segment == ".." || segment[0] == '$'
 }
 

@@ -6,12 +6,12 @@ import (
 	"testing"
 	"unicode/utf8"
 
-	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/request"
 )
 
 func TestRowPath(t *testing.T) {
-	m, _ := harbour.Saltmere(t)
+	m, _ := coretest.Saltmere(t)
 	for _, tt := range []struct {
 		resource string
 		key      []string
@@ -35,7 +35,7 @@ func TestRowPath(t *testing.T) {
 
 // Whatever text a key is, its path leads back to it.
 func FuzzRowPath(f *testing.F) {
-	m, _ := harbour.Saltmere(f)
+	m, _ := coretest.Saltmere(f)
 	for _, seed := range []string{"N05", "", ".", "..", "$filter(x)", "a/b", "it's", "''", "50%", "ж☂", "(", ")", "a=b,c", "\n"} {
 		f.Add(seed)
 	}

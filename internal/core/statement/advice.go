@@ -120,7 +120,7 @@ func (p *Plan) adviseSort(s *Step, limited float64) (Advice, bool) {
 	return a, true
 }
 
-// indexed says whether an index of the table begins with a column.
+// indexed reports whether an index of the table begins with a column.
 func (u *Use) indexed(column string) bool {
 	for _, ix := range u.Table.Indexes {
 		if !ix.Partial && len(ix.Columns) > 0 && ix.Columns[0] == column {

@@ -10,7 +10,7 @@ import (
 	"eagerwindow/internal/core/query"
 )
 
-// origin is what stands after FROM for the rows that a query speaks of: its resource, or what apply makes of that.
+// origin is what follows FROM for the rows that a query speaks of: its resource, or what apply makes of that.
 func (b *builder) origin(q *query.Query) string {
 	if q.Apply == nil {
 		return b.source(q.Root.Resource, false)
@@ -75,7 +75,7 @@ func (s *stage) step(step query.Step) *stage {
 	}
 	order := orderBy(s.f.order(step.Order))
 	if r := step.Running; r != nil {
-		// The sum of all rows before one says whether that one is still needed.
+		// The sum of all rows before one reports whether that one is still needed.
 		by := "(" + s.f.expr(r.By) + ")::numeric"
 		s.where = append(s.where, by+" is not null")
 		mark := s.f.b.alias("running")

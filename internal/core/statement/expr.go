@@ -101,7 +101,7 @@ func (f *from) row(r *query.Row) string {
 	return a
 }
 
-// holds says whether a row is reached from one of this FROM's own.
+// holds reports whether a row is reached from one of this FROM's own.
 func (f *from) holds(r *query.Row) bool {
 	for ; r != nil; r = r.Parent {
 		if _, ok := f.aliases[r]; ok {
@@ -339,7 +339,7 @@ func isNull(e query.Expr) bool {
 	return ok && c.T.Kind == model.Unknown
 }
 
-// nullable says whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it; so is
+// nullable reports whether an expression may be null. A row that is reached by a join may be missing, and all its fields with it; so is
 // a field in rows in which it is not the caller's to read.
 func (f *from) nullable(e query.Expr) bool {
 	switch e := e.(type) {

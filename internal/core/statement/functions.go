@@ -46,7 +46,7 @@ var templates = map[string]string{
 	"div":                "(%[1]s / %[2]s)",
 	"divby":              "(%[1]s / %[2]s)",
 	"mod":                "(%[1]s %% %[2]s)",
-	// Every value of the second list stands in the first at least as often.
+	// Every value of the second list is in the first at least as often.
 	"hassubset": `(case when %[1]s is not null and %[2]s is not null then not exists (select 1 from unnest(%[2]s) b(v) group by b.v
   having count(*) > (select count(*) from unnest(%[1]s) a(v) where a.v is not distinct from b.v)) end)`,
 	// Takes the values of the second list in turn, each at its first place in the first list after the one before.
@@ -137,7 +137,7 @@ func isArithmetic(op string) bool {
 	return false
 }
 
-// isPart says whether a function takes a part of an instant, whose calendar is UTC's.
+// isPart reports whether a function takes a part of an instant, whose calendar is UTC's.
 func isPart(op string) bool {
 	switch op {
 	case "year", "month", "day", "hour", "minute", "second", "fractionalseconds", "date", "time":

@@ -44,7 +44,7 @@ type Use struct {
 	Order  []string // the order of the rows, as far as it is of this table's columns: "eta desc"
 }
 
-// Bounds say how a page is limited. A number of rows that many requests ask for stands in the statement itself, as PostgreSQL
+// Bounds say how a page is limited. A number of rows that many requests ask for is in the statement itself, as PostgreSQL
 // plans anew each time for a limit that it does not know; any other is an argument.
 type Bounds struct {
 	Rows   int64 // 0: an argument

@@ -272,13 +272,13 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 	return out
 }
 
-// versioned says whether the rows of a query have versions: those of tables do, as they are.
+// versioned reports whether the rows of a query have versions: those of tables do, as they are.
 func (b *builder) versioned(q *query.Query) bool {
 	r := q.Root.Resource
 	return r.Table.Kind == catalog.Base && r.View == nil && q.Apply == nil
 }
 
-// linked says whether rows of a resource have paths of their own that the role may know.
+// linked reports whether rows of a resource have paths of their own that the role may know.
 func (b *builder) linked(r *model.Resource) bool {
 	if len(r.Key) == 0 || r.Derived || r.View != nil && r.View.Top != r {
 		return false

@@ -20,7 +20,7 @@ import (
 type InputRow struct {
 	Key      []string
 	Versions []string  // one of which the row must have; nil: any
-	Tied     []*string // what the near columns of the relation hold that the row must be tied by; nil: it need not be
+	LinkedTo []*string // what the near columns of the relation hold that the row must be tied by; nil: it need not be
 	Fields   []*model.Field
 	Values   []*string
 }
@@ -29,7 +29,7 @@ type InputRow struct {
 type Rows struct {
 	Keyed     bool
 	Versioned bool            // some must have a version
-	Tied      *model.Relation // some must be tied by it
+	LinkedBy  *model.Relation // some must be tied by it
 	Given     []Given
 	Returned  []*model.Field // whose values come back
 	Show      bool           // each row comes back as the query shows it
@@ -63,8 +63,8 @@ func Gather(r *model.Resource, tied *model.Relation, rows []InputRow) (Rows, []a
 	}
 	for _, row := range rows {
 		w.Versioned = w.Versioned || row.Versions != nil
-		if row.Tied != nil {
-			w.Tied = tied
+		if row.LinkedTo != nil {
+			w.LinkedBy = tied
 		}
 	}
 	if w.Versioned {
@@ -76,13 +76,13 @@ func Gather(r *model.Resource, tied *model.Relation, rows []InputRow) (Rows, []a
 			return &list
 		})
 	}
-	if w.Tied != nil {
+	if w.LinkedBy != nil {
 		for i := range tied.Pairs {
 			column(func(row InputRow) *string {
-				if row.Tied == nil {
+				if row.LinkedTo == nil {
 					return nil
 				}
-				return row.Tied[i]
+				return row.LinkedTo[i]
 			})
 		}
 	}
@@ -148,8 +148,8 @@ func (b *builder) input(r *model.Resource, w Rows) string {
 	if w.Versioned {
 		add("version", "text[]")
 	}
-	if w.Tied != nil {
-		for i := range w.Tied.Pairs {
+	if w.LinkedBy != nil {
+		for i := range w.LinkedBy.Pairs {
 			add(fmt.Sprintf("t%d", i), "text[]")
 		}
 	}
@@ -260,7 +260,7 @@ func anyColumn(t *catalog.Table) *catalog.Column {
 // where it is not given must be known, and that of a domain is not.
 func DefaultIsKnown(f *model.Field) bool { return !f.Column.Type.NotNull || f.Column.Default != "" }
 
-// defaultOf is what a column that is not given goes to, as an expression: DEFAULT itself can't stand in a query.
+// defaultOf is what a column that is not given goes to, as an expression: DEFAULT itself can't are in a query.
 func defaultOf(r *model.Resource, c *catalog.Column) string {
 	switch {
 	case c.Identity != catalog.NoIdentity:
@@ -291,8 +291,8 @@ func (b *builder) byKeys(r *model.Resource, w Rows, alias string, op window.Oper
 	for i, k := range r.Key {
 		conditions = append(conditions, column(alias, k)+" = "+listed(fmt.Sprintf("k%d", i), k.Type))
 	}
-	if w.Tied != nil {
-		conditions = append(conditions, "(input.t0 is null or "+b.tied(w.Tied, alias)+")")
+	if w.LinkedBy != nil {
+		conditions = append(conditions, "(input.t0 is null or "+b.linkedTo(w.LinkedBy, alias)+")")
 	}
 	using = "input"
 	more, covered := b.covered(op, r, alias)
@@ -302,8 +302,8 @@ func (b *builder) byKeys(r *model.Resource, w Rows, alias string, op window.Oper
 	return using, strings.Join(append(conditions, covered...), " and ")
 }
 
-// tied is the condition that a row of the far end is tied by a relation to the row of the input.
-func (b *builder) tied(rel *model.Relation, far string) string {
+// linkedTo is the condition that a row of the far end is tied by a relation to the row of the input.
+func (b *builder) linkedTo(rel *model.Relation, far string) string {
 	near := func(i int) string { return listed(fmt.Sprintf("t%d", i), rel.OwnFields()[i].Type) }
 	conditions := make([]string, len(rel.Pairs))
 	if rel.Through == nil {

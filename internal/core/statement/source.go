@@ -10,7 +10,7 @@ import (
 	"eagerwindow/internal/core/window"
 )
 
-// source is what stands after FROM for a resource. A trusted reader sees all of it.
+// source is what follows FROM for a resource. A trusted reader sees all of it.
 func (b *builder) source(r *model.Resource, trusted bool) string {
 	if trusted {
 		return b.whole(r)
@@ -29,7 +29,7 @@ func (b *builder) whole(r *model.Resource) string {
 	return r.Table.QualifiedName()
 }
 
-// hides says whether the caller, who has several roles, may not read some fields in some rows of the resource.
+// hides reports whether the caller, who has several roles, may not read some fields in some rows of the resource.
 func (b *builder) hides(r *model.Resource) bool {
 	d := b.scope.For(window.Read, r)
 	return d != nil && d.Masks != nil
@@ -73,7 +73,7 @@ func (b *builder) shownOf(r *model.Resource, op window.Operation, version string
 	})
 }
 
-// The names of the columns in which a row that was written says whether it meets the rules.
+// The names of the columns in which a row that was written reports whether it meets the rules.
 const (
 	keptRow     = `"kept row"`
 	readableRow = `"readable row"`
@@ -116,7 +116,7 @@ func (b *builder) mask(f *model.Field) int {
 func maskName(i int) string { return catalog.Quote("shown " + strconv.Itoa(i)) }
 
 // namedQuery is the document's statement with arguments in the places of its parameters.
-func (b *builder) namedQuery(q *model.Query) string {
+func (b *builder) namedQuery(q *model.NamedQuery) string {
 	f := &from{b: b}
 	var sql strings.Builder
 	for _, piece := range q.Pieces {

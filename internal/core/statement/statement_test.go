@@ -9,7 +9,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/change"
-	"eagerwindow/internal/core/harbour"
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/statement"
@@ -20,7 +20,7 @@ var update = flag.Bool("update", false, "write the golden files")
 
 // The SQL of requests, as an operator would read it. Look at testdata/read.sql after -update.
 func TestRead(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
 	tests := []struct {
 		caller      access.Caller
@@ -51,7 +51,7 @@ func TestRead(t *testing.T) {
 	for _, tt := range tests {
 		fmt.Fprintf(&got, "-- as %s: /%s?%s\n", map[bool]string{true: "operator", false: strings.Join(tt.caller.Roles, ", ")}[tt.caller.Operator],
 			tt.path, tt.query)
-		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
+		scope, r, q := coretest.Request(t, m, policy, tt.caller, tt.path, tt.query)
 		q, err := scope.Check(q)
 		if err != nil {
 			t.Fatal(err)
@@ -99,7 +99,7 @@ func golden(t *testing.T, file, got string) {
 
 // The SQL of writes, with what each argument stands for and where what it answers stands. Look at testdata/write.sql after -update.
 func TestWrite(t *testing.T) {
-	m, policy := harbour.Saltmere(t)
+	m, policy := coretest.Saltmere(t)
 	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
 	master := access.Caller{Subject: "x", Roles: []string{"harbour_master"}}
 	office := access.Caller{Subject: "x", Roles: []string{"office"}}
@@ -167,7 +167,7 @@ func TestWrite(t *testing.T) {
 		{"deletion of each", master, "cargo_items/$filter(port_call%2Fstatus eq 'cancelled')/$each", "",
 			func(w write) *statement.Plan { return statement.DeleteEach(w.q, w.scope) }},
 		{"how many a change would touch", agent, "port_calls/$filter(draught_m gt 5)/$each", "",
-			func(w write) *statement.Plan { return statement.Touched(w.q, w.scope, window.Update) }},
+			func(w write) *statement.Plan { return statement.EstimateWrite(w.q, w.scope, window.Update) }},
 		{"creation of many", master, "tugs", "", func(w write) *statement.Plan {
 			return statement.CreateRows(w.q, statement.Rows{Given: append(given(w, false, "name"), given(w, true, "bollard_pull_t", "id")...)},
 				w.scope)
@@ -188,7 +188,7 @@ func TestWrite(t *testing.T) {
 			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Versioned: true, Given: given(w, false, "quay"), Show: true}, w.scope)
 		}},
 		{"change of many that must be tied", office, "cargo_items", "", func(w write) *statement.Plan {
-			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("cargo_items"),
+			return statement.UpdateRows(w.q, statement.Rows{Keyed: true, LinkedBy: m.Resource("port_calls").Relation("cargo_items"),
 				Given: given(w, false, "description")}, w.scope)
 		}},
 		{"change of many as two roles, which later steps refer to", both, "port_calls", "", func(w write) *statement.Plan {
@@ -199,7 +199,7 @@ func TestWrite(t *testing.T) {
 			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, Versioned: true}, w.scope)
 		}},
 		{"deletion of many that a junction ties", master, "tugs", "", func(w write) *statement.Plan {
-			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, Tied: m.Resource("port_calls").Relation("tugs")}, w.scope)
+			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, LinkedBy: m.Resource("port_calls").Relation("tugs")}, w.scope)
 		}},
 		{"look-up by key", agent, "port_calls", "", func(w write) *statement.Plan {
 			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}}, fields(w, "id", "vessel_id"), w.scope)
@@ -215,11 +215,11 @@ func TestWrite(t *testing.T) {
 		{"look-up of what is left out", agent, "vessels", "", func(w write) *statement.Plan {
 			return statement.LeftOut(w.r.Relation("port_calls"), false, w.scope)
 		}},
-		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan { return statement.Links(w.r.Relation("tugs"), w.scope) }},
+		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan { return statement.LinkRows(w.r.Relation("tugs"), w.scope) }},
 	}
 	var got strings.Builder
 	for _, tt := range tests {
-		scope, r, q := harbour.Request(t, m, policy, tt.caller, tt.path, tt.query)
+		scope, r, q := coretest.Request(t, m, policy, tt.caller, tt.path, tt.query)
 		plan := tt.plan(write{q, r.Resource, scope})
 		fmt.Fprintf(&got, "-- %s, as %s: /%s?%s\n%s\n", tt.what, strings.Join(tt.caller.Roles, " and "), tt.path, tt.query, plan.SQL)
 		for i, slot := range plan.Slots {

@@ -13,7 +13,7 @@ import (
 )
 
 // Create plans the insertion of one row. Body slots stand for the fields in their order; presets are added. The row as
-// stored comes back as the query selects and expands it, with the guards that say whether it meets the role's rule and whether
+// stored comes back as the query selects and expands it, with the guards that report whether it meets the role's rule and whether
 // the role may read it.
 func Create(q *query.Query, fields []*model.Field, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
@@ -95,7 +95,7 @@ func Delete(q *query.Query, scope *access.Scope, conditional bool) *Plan {
 }
 
 // UpdateEach plans the change of every row that the filter of a path meets and the role may write; the plan's Total is their number.
-// Its guard tells whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
+// Its guard reports whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
 func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
 	b.fields = fields
@@ -145,8 +145,8 @@ func DeleteEach(q *query.Query, scope *access.Scope) *Plan {
 	return plan
 }
 
-// Touched plans how many rows a write of every row of a filter would write: the plan's Total.
-func Touched(q *query.Query, scope *access.Scope, op window.Operation) *Plan {
+// EstimateWrite plans how many rows a write of every row of a filter would write: the plan's Total.
+func EstimateWrite(q *query.Query, scope *access.Scope, op window.Operation) *Plan {
 	b := newBuilder(scope)
 	plan := newPlan()
 	plan.Uses = b.uses

@@ -48,7 +48,7 @@ var Extremes = map[string]struct {
 var StepNames = []string{"filter", "search", "compute", "groupby", "aggregate", "orderby", "top", "skip", "concat", "identity",
 	"topcount", "topsum", "toppercent", "bottomcount", "bottomsum", "bottompercent"}
 
-// apply reads transformations parted by slashes.
+// apply reads transformations separated by slashes.
 func (p *Parser) apply() ([]StepNode, error) {
 	if p.depth++; p.depth > maxDepth {
 		return nil, p.fault(p.Peek().Pos, "apply is nested more than %d deep", maxDepth)

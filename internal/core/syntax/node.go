@@ -15,7 +15,7 @@ type LiteralNode struct {
 	Value Literal
 }
 
-// PathNode is names parted by slashes: a field, a field of a relation, @caller/agent_id.
+// PathNode is names separated by slashes: a field, a field of a relation, @caller/agent_id.
 type PathNode struct{ Segments []SegmentNode }
 
 // SegmentNode is one name of a path.

@@ -53,7 +53,7 @@ func (p *Parser) Accept(mark byte) bool {
 	return false
 }
 
-// word says whether the next token is that keyword, in any case.
+// word reports whether the next token is that keyword, in any case.
 func (p *Parser) word(keyword string) bool {
 	t := p.Peek()
 	return t.Kind == TokenName && strings.EqualFold(t.Text, keyword)
@@ -71,7 +71,7 @@ func (p *Parser) unexpected(wanted string) error {
 	return p.fault(t.Pos, "unexpected %s; %s is expected", p.shown(t), wanted)
 }
 
-// mostShown is how much of a value stands in a message.
+// mostShown is how much of a value is in a message.
 const mostShown = 40
 
 // shown is a token as messages show it: of a value, how it begins.
@@ -194,7 +194,7 @@ func (p *Parser) operandFollows() bool {
 	return t.Kind == TokenLiteral || t.Kind == tokenAlias || t.Kind == tokenMark && (t.mark == '(' || t.mark == '-')
 }
 
-// path reads names parted by slashes, or a call. A path may end in any(…), all(…) or $count.
+// path reads names separated by slashes, or a call. A path may end in any(…), all(…) or $count.
 func (p *Parser) path() (Node, error) {
 	first := p.Next()
 	if p.isMark('(') && first.Kind == TokenName {
@@ -350,7 +350,7 @@ func (p *Parser) call(name Token) (Node, error) {
 	}
 }
 
-// list reads what stands after in: one literal of a list, or values in brackets.
+// list reads what follows in: one literal of a list, or values in brackets.
 func (p *Parser) list() (Node, error) {
 	t := p.Peek()
 	if t.Kind == TokenLiteral && p.Literals[t.Literal].Class == Several {

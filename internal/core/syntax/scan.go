@@ -319,7 +319,7 @@ func (s *scanner) digits() {
 	}
 }
 
-// clock passes over 12:30:00.5; what is wrong with it is told when its value is read.
+// clock passes over 12:30:00.5; what is wrong with it is reported when its value is read.
 func (s *scanner) clock() {
 	for s.digitAt(s.pos) || s.pos < len(s.text) && s.text[s.pos] == ':' && s.digitAt(s.pos+1) || s.pos < len(s.text) && s.text[s.pos] == '.' &&
 		s.digitAt(s.pos+1) {
@@ -367,7 +367,7 @@ func dateLength(s string) int {
 	return 0
 }
 
-// yearLength is how long the year is that stands before a dash: four digits, or more and a sign.
+// yearLength is how long the year is that precedes a dash: four digits, or more and a sign.
 func YearLength(s string) int {
 	n := 0
 	if strings.HasPrefix(s, "-") {

@@ -13,7 +13,7 @@ type Pos int
 // Class says what a literal looks like, before anything is known of the type that is expected.
 type Class byte
 
-// The classes. Their letters stand in the shape of a request in place of the literals.
+// The classes. Their letters are in the shape of a request in place of the literals.
 const (
 	Text     Class = 's' // 'in quotes'
 	Whole    Class = 'i' // fits 64 bits
@@ -138,7 +138,7 @@ func (t Token) String() string {
 	return strconv.Quote(t.Text)
 }
 
-// faultAt is a fault with its place, counted from 1. It stands after the first part of the message: what is wrong, where, and
+// faultAt is a fault with its place, counted from 1. It follows the first part of the message: what is wrong, where, and
 // then what would be right.
 func FaultAt(option string, pos Pos, code, format string, args ...any) *fault.Fault {
 	f := fault.New(fault.Invalid, code, format, args...)

@@ -29,7 +29,7 @@ type Document struct {
 	Source    Text
 	Resources []*Resource
 	Views     []*SavedView
-	Queries   []*Query
+	Queries   []*NamedQuery
 	Roles     []*Role
 	SignIn    SignIn
 	Origins   []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
@@ -92,8 +92,8 @@ type SavedView struct {
 	Page    Page
 }
 
-// Query is one entry under queries: an SQL statement with parameters, which callers see as a resource that is only read.
-type Query struct {
+// NamedQuery is one entry under queries: an SQL statement with parameters, which callers see as a resource that is only read.
+type NamedQuery struct {
 	Name       Text
 	About      string
 	Parameters []Parameter
@@ -118,7 +118,7 @@ type Piece struct {
 }
 
 // At is the place in the document of a byte of the query's SQL.
-func (q *Query) At(offset int) Pos {
+func (q *NamedQuery) At(offset int) Pos {
 	offset = min(max(offset, 0), len(q.SQL.Value))
 	line := strings.Count(q.SQL.Value[:offset], "\n")
 	if line >= len(q.lines) {
@@ -139,7 +139,7 @@ const (
 	Delete Operation = "delete"
 )
 
-// Operations are all of them, in the order in which they are told.
+// Operations are all of them, in the order in which they are reported.
 var Operations = []Operation{Read, Create, Update, Delete}
 
 // Role is one entry under roles.

@@ -58,7 +58,7 @@ sign_in:
 	return b.String(), nil
 }
 
-// resourceName is the table's name in a form that can stand in a URL, with its schema before it where the name is taken.
+// resourceName is the table's name in a form that can are in a URL, with its schema before it where the name is taken.
 func resourceName(t *catalog.Table, used map[string]bool) string {
 	clean := func(s string) string {
 		var b strings.Builder

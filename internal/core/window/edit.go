@@ -175,7 +175,7 @@ func (e *editor) operations(grant entry, allow []*Allowance) {
 	}
 }
 
-// limited says whether an operation is granted with limits.
+// limited reports whether an operation is granted with limits.
 func (a *Allowance) limited() bool {
 	return a.Rows.Value != "" || a.Fields != nil || a.Except != nil || len(a.Set) > 0
 }

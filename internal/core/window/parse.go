@@ -61,7 +61,7 @@ type parser struct {
 	mistakes fault.List
 }
 
-func (p *parser) wrong(n *yaml.Node, code, format string, args ...any) {
+func (p *parser) addError(n *yaml.Node, code, format string, args ...any) {
 	p.mistakes.Add(code, "", n.Line, n.Column, format, args...)
 }
 
@@ -77,7 +77,7 @@ func (p *parser) mapping(n *yaml.Node, what string) []entry {
 		return nil
 	}
 	if n.Kind != yaml.MappingNode {
-		p.wrong(n, "document.type", "%s is a mapping of names to values, this is %s", what, kindOf(n))
+		p.addError(n, "document.type", "%s is a mapping of names to values, this is %s", what, kindOf(n))
 		return nil
 	}
 	seen := map[string]int{}
@@ -85,7 +85,7 @@ func (p *parser) mapping(n *yaml.Node, what string) []entry {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		e := entry{n.Content[i], n.Content[i+1]}
 		if first, again := seen[e.key.Value]; again {
-			p.wrong(e.key, "document.duplicate", "%q stands twice in %s, first in line %d", e.key.Value, what, first)
+			p.addError(e.key, "document.duplicate", "%q stands twice in %s, first in line %d", e.key.Value, what, first)
 			continue
 		}
 		seen[e.key.Value] = e.key.Line
@@ -101,7 +101,7 @@ func (p *parser) keys(n *yaml.Node, what string, known map[string]func(*yaml.Nod
 			read(e.value)
 			continue
 		}
-		p.wrong(e.key, "key.unknown", "unknown key %q in %s%s", e.key.Value, what, fault.Suggest(e.key.Value, slices.Sorted(maps.Keys(known))))
+		p.addError(e.key, "key.unknown", "unknown key %q in %s%s", e.key.Value, what, fault.Suggest(e.key.Value, slices.Sorted(maps.Keys(known))))
 	}
 }
 
@@ -110,7 +110,7 @@ func (p *parser) list(n *yaml.Node, what string) []Text {
 		return []Text{p.text(n, what)}
 	}
 	if n.Kind != yaml.SequenceNode {
-		p.wrong(n, "document.type", "%s is a list, this is %s", what, kindOf(n))
+		p.addError(n, "document.type", "%s is a list, this is %s", what, kindOf(n))
 		return nil
 	}
 	var out []Text
@@ -129,7 +129,7 @@ func (p *parser) text(n *yaml.Node, what string) Text {
 	}
 	t := Text{Pos: Pos{n.Line, n.Column}}
 	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
-		p.wrong(n, "document.type", "%s is a text, this is %s", what, kindOf(n))
+		p.addError(n, "document.type", "%s is a text, this is %s", what, kindOf(n))
 		return t
 	}
 	if p.lookup == nil { // variables stay as they stand
@@ -142,7 +142,7 @@ func (p *parser) text(n *yaml.Node, what string) Text {
 			return v
 		}
 		if part[2] == "" {
-			p.wrong(n, "variable.missing", "the environment has no variable %s; set it, or write ${%s:-default}", part[1], part[1])
+			p.addError(n, "variable.missing", "the environment has no variable %s; set it, or write ${%s:-default}", part[1], part[1])
 		}
 		return part[3]
 	})
@@ -160,7 +160,7 @@ func (p *parser) str(s *string, what string) func(*yaml.Node) {
 func (p *parser) boolean(b *bool, what string) func(*yaml.Node) {
 	return func(n *yaml.Node) {
 		if err := n.Decode(b); err != nil || n.Tag != "!!bool" {
-			p.wrong(n, "document.type", "%s is true or false, this is %s", what, kindOf(n))
+			p.addError(n, "document.type", "%s is true or false, this is %s", what, kindOf(n))
 		}
 	}
 }
@@ -197,13 +197,13 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 	})
 	switch {
 	case d.Window.Value == "" && d.Window.Line == 0:
-		p.wrong(n, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)
+		p.addError(n, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)
 	case d.Window.Value != "" && !windowName.MatchString(d.Window.Value):
 		p.mistakes.Add("name.invalid", "", d.Window.Line, d.Window.Column,
 			"the window's name %q stands in its address: use lower-case letters, digits and hyphens, at most 63, a letter first", d.Window.Value)
 	}
 	if d.Source.Line == 0 {
-		p.wrong(n, "key.missing", `"source" is missing: a DSN, or the name of a source that the service keeps`)
+		p.addError(n, "key.missing", `"source" is missing: a DSN, or the name of a source that the service keeps`)
 	}
 	if a := d.SignIn.Accounts; a != nil && a.DefaultRole.Value != "" {
 		i := slices.IndexFunc(d.Roles, func(r *Role) bool { return r.Name.Value == a.DefaultRole.Value })
@@ -235,13 +235,13 @@ var (
 	identifier = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,127}$`)
 )
 
-// IsName says whether a name can stand for a resource, field, relation or role in the query language (OData 4.01 CSDL, 15.2).
+// IsName reports whether a name can stand for a resource, field, relation or role in the query language (OData 4.01 CSDL, 15.2).
 func IsName(s string) bool { return identifier.MatchString(s) }
 
 func (p *parser) name(n *yaml.Node, what string) Text {
 	t := Text{Pos: Pos{n.Line, n.Column}, Value: n.Value}
 	if !IsName(t.Value) {
-		p.wrong(n, "name.invalid", "%q can't be the name of a %s: use letters, digits and underscores, at most 128, no digit first", t.Value,
+		p.addError(n, "name.invalid", "%q can't be the name of a %s: use letters, digits and underscores, at most 128, no digit first", t.Value,
 			what)
 	}
 	return t
@@ -266,7 +266,7 @@ func (p *parser) resource(e entry) *Resource {
 		"page": p.page(&r.Page),
 		"if_match": func(n *yaml.Node) {
 			if r.IfMatch = n.Value == "required"; !r.IfMatch {
-				p.wrong(n, "document.type", "if_match is \"required\" or left out, this is %q", n.Value)
+				p.addError(n, "document.type", "if_match is \"required\" or left out, this is %q", n.Value)
 			}
 		},
 		"fields": func(n *yaml.Node) {
@@ -290,7 +290,7 @@ func (p *parser) page(page *Page) func(*yaml.Node) {
 			"max":     func(n *yaml.Node) { page.Max = p.rows(n, "max", true) },
 		})
 		if page.Max > 0 && page.Default > page.Max {
-			p.wrong(n, "page.invalid", "the default page of %d rows is over the maximum of %d", page.Default, page.Max)
+			p.addError(n, "page.invalid", "the default page of %d rows is over the maximum of %d", page.Default, page.Max)
 		}
 	}
 }
@@ -306,7 +306,7 @@ func (p *parser) rows(n *yaml.Node, what string, none bool) int {
 		if none {
 			choice = `, or "none"`
 		}
-		p.wrong(n, "page.invalid", "%s is a number of rows from 1 to 10000000%s, this is %q", what, choice, n.Value)
+		p.addError(n, "page.invalid", "%s is a number of rows from 1 to 10000000%s, this is %q", what, choice, n.Value)
 		return 1
 	}
 	return v
@@ -340,7 +340,7 @@ func (p *parser) relation(e entry) *Relation {
 	})
 	r.Hidden = !expose
 	if r.To.Value == "" && (r.Through.Value != "" || len(r.On) > 0) {
-		p.wrong(e.key, "relation.invalid", "relation %q says how but not where: add \"to\" with a resource", r.Name.Value)
+		p.addError(e.key, "relation.invalid", "relation %q says how but not where: add \"to\" with a resource", r.Name.Value)
 	}
 	return r
 }
@@ -361,32 +361,32 @@ func (p *parser) role(e entry) *Role {
 				"depth": func(n *yaml.Node) {
 					v, err := strconv.Atoi(n.Value)
 					if r.Limits.Depth = v; err != nil || v < 1 || v > 8 {
-						p.wrong(n, "limit.invalid", "depth is how many relations deep a request may go, from 1 to 8, this is %q", n.Value)
+						p.addError(n, "limit.invalid", "depth is how many relations deep a request may go, from 1 to 8, this is %q", n.Value)
 					}
 				},
 				"cost": func(n *yaml.Node) {
 					v, err := strconv.ParseFloat(n.Value, 64)
 					if r.Limits.Cost = v; err != nil || !(v > 0) {
-						p.wrong(n, "limit.invalid", "cost is a number over 0, as the database's planner reckons, this is %q", n.Value)
+						p.addError(n, "limit.invalid", "cost is a number over 0, as the database's planner reckons, this is %q", n.Value)
 					}
 				},
 				"requests": func(n *yaml.Node) {
 					rate, ok := readRate(n.Value)
 					if r.Limits.Requests = rate; !ok {
-						p.wrong(n, "limit.invalid", "requests is how many a caller may send over a time, such as 600/minute (second, minute, "+
+						p.addError(n, "limit.invalid", "requests is how many a caller may send over a time, such as 600/minute (second, minute, "+
 							"hour or day), this is %q", n.Value)
 					}
 				},
 				"concurrent": func(n *yaml.Node) {
 					v, err := strconv.Atoi(n.Value)
 					if r.Limits.Concurrent = v; err != nil || v < 1 {
-						p.wrong(n, "limit.invalid", "concurrent is how many requests of a caller may run at once, from 1, this is %q", n.Value)
+						p.addError(n, "limit.invalid", "concurrent is how many requests of a caller may run at once, from 1, this is %q", n.Value)
 					}
 				},
 				"time": func(n *yaml.Node) {
 					v, err := time.ParseDuration(n.Value)
 					if r.Limits.Time = v; err != nil || v < time.Millisecond {
-						p.wrong(n, "limit.invalid", "time is how long a statement may take, such as 3s or 500ms, this is %q", n.Value)
+						p.addError(n, "limit.invalid", "time is how long a statement may take, such as 3s or 500ms, this is %q", n.Value)
 					}
 				},
 			})
@@ -440,10 +440,10 @@ func (p *parser) grant(e entry) *Grant {
 			},
 		})
 		if a.Fields != nil && a.Except != nil {
-			p.wrong(e.key, "grant.invalid", `"fields" and "except" exclude each other; keep one`)
+			p.addError(e.key, "grant.invalid", `"fields" and "except" exclude each other; keep one`)
 		}
 		if len(a.Set) > 0 && op != Create && op != Update {
-			p.wrong(e.key, "grant.invalid", `"set" belongs to create and update, not to %s`, op)
+			p.addError(e.key, "grant.invalid", `"set" belongs to create and update, not to %s`, op)
 		}
 		g.Allow = append(g.Allow, a)
 	}

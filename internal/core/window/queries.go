@@ -15,21 +15,21 @@ func (p *parser) savedView(e entry) *SavedView {
 	p.keys(e.value, "saved view "+strconv.Quote(v.Name.Value), map[string]func(*yaml.Node){
 		"of":      p.into(&v.Of, "of"),
 		"about":   p.str(&v.About, "about"),
-		"select":  p.joined(&v.Select, "select"),
-		"compute": p.joined(&v.Compute, "compute"),
+		"select":  p.oneOrMany(&v.Select, "select"),
+		"compute": p.oneOrMany(&v.Compute, "compute"),
 		"filter":  p.into(&v.Filter, "filter"),
-		"orderby": p.joined(&v.OrderBy, "orderby"),
-		"expand":  p.joined(&v.Expand, "expand"),
+		"orderby": p.oneOrMany(&v.OrderBy, "orderby"),
+		"expand":  p.oneOrMany(&v.Expand, "expand"),
 		"page":    p.page(&v.Page),
 	})
 	if v.Of.Line == 0 {
-		p.wrong(e.key, "key.missing", `saved view %q lacks "of": the resource that it shows`, v.Name.Value)
+		p.addError(e.key, "key.missing", `saved view %q lacks "of": the resource that it shows`, v.Name.Value)
 	}
 	return v
 }
 
-// joined reads a text, or a list whose items are put together with commas.
-func (p *parser) joined(t *Text, what string) func(*yaml.Node) {
+// oneOrMany reads a text, or a list whose items are put together with commas.
+func (p *parser) oneOrMany(t *Text, what string) func(*yaml.Node) {
 	return func(n *yaml.Node) {
 		items := p.list(n, what)
 		values := make([]string, len(items))
@@ -40,8 +40,8 @@ func (p *parser) joined(t *Text, what string) func(*yaml.Node) {
 	}
 }
 
-func (p *parser) query(e entry) *Query {
-	q := &Query{Name: p.name(e.key, "query"), Page: DefaultPage}
+func (p *parser) query(e entry) *NamedQuery {
+	q := &NamedQuery{Name: p.name(e.key, "query"), Page: DefaultPage}
 	p.keys(e.value, "query "+strconv.Quote(q.Name.Value), map[string]func(*yaml.Node){
 		"about": p.str(&q.About, "about"),
 		"page":  p.page(&q.Page),
@@ -58,7 +58,7 @@ func (p *parser) query(e entry) *Query {
 		},
 	})
 	if strings.TrimSpace(q.SQL.Value) == "" {
-		p.wrong(e.key, "key.missing", `query %q lacks "sql": the statement that it runs`, q.Name.Value)
+		p.addError(e.key, "key.missing", `query %q lacks "sql": the statement that it runs`, q.Name.Value)
 		return q
 	}
 	p.pieces(q)
@@ -69,7 +69,7 @@ func (p *parser) parameter(e entry) Parameter {
 	param := Parameter{Name: p.name(e.key, "parameter"), Type: p.text(e.value, "a parameter's type")}
 	param.Type.Value, param.Optional = strings.CutSuffix(param.Type.Value, "?")
 	if optionWords[strings.ToLower(param.Name.Value)] {
-		p.wrong(e.key, "name.taken", "%q is an option of the query language, so no parameter can have the name", param.Name.Value)
+		p.addError(e.key, "name.taken", "%q is an option of the query language, so no parameter can have the name", param.Name.Value)
 	}
 	return param
 }
@@ -101,8 +101,8 @@ func (p *parser) lines(n *yaml.Node) []Pos {
 	return nil
 }
 
-// pieces parts the SQL into text and parameters, which are written :name. Strings, quoted names, comments and casts are text.
-func (p *parser) pieces(q *Query) {
+// pieces splits the SQL into text and parameters, which are written :name. Strings, quoted names, comments and casts are text.
+func (p *parser) pieces(q *NamedQuery) {
 	sql, used := q.SQL.Value, make([]bool, len(q.Parameters))
 	start := 0
 	for i := 0; i < len(sql); {

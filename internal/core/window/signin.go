@@ -48,12 +48,12 @@ func (p *parser) signIn(n *yaml.Node) (s SignIn) {
 				"default_role": p.into(&s.Accounts.DefaultRole, "default_role"),
 			})
 			if s.Accounts.SignUp && s.Accounts.DefaultRole.Value == "" {
-				p.wrong(n, "key.missing", "\"default_role\" is missing: the role of those who sign up")
+				p.addError(n, "key.missing", "\"default_role\" is missing: the role of those who sign up")
 			}
 		},
 		"issuers": func(n *yaml.Node) {
 			if n.Kind != yaml.SequenceNode {
-				p.wrong(n, "document.type", "issuers is a list, this is %s", kindOf(n))
+				p.addError(n, "document.type", "issuers is a list, this is %s", kindOf(n))
 				return
 			}
 			for _, item := range n.Content {
@@ -73,16 +73,16 @@ func (p *parser) issuer(n *yaml.Node) (i Issuer) {
 	})
 	switch {
 	case i.Issuer.Value == "":
-		p.wrong(n, "key.missing", `"issuer" is missing: the iss of its tokens`)
+		p.addError(n, "key.missing", `"issuer" is missing: the iss of its tokens`)
 	case i.JWKS.Line == 0:
-		p.wrong(n, "key.missing", `"jwks" is missing: the URL of its keys`)
+		p.addError(n, "key.missing", `"jwks" is missing: the URL of its keys`)
 	case i.JWKS.Value != "" && !isURL(i.JWKS.Value):
 		p.mistakes.Add("issuer.invalid", "", i.JWKS.Line, i.JWKS.Column,
 			"jwks is the URL of a key set, such as https://id.example/keys.json, this is %q", i.JWKS.Value)
 	case i.Role == "":
-		p.wrong(n, "key.missing", `"role" is missing: where in its tokens the role stands, such as realm/role`)
+		p.addError(n, "key.missing", `"role" is missing: where in its tokens the role stands, such as realm/role`)
 	case i.Audience.Value == "":
-		p.wrong(n, "key.missing", `"audience" is missing: what the aud of its tokens must hold, so that tokens for other services are not taken`)
+		p.addError(n, "key.missing", `"audience" is missing: what the aud of its tokens must hold, so that tokens for other services are not taken`)
 	}
 	return i
 }

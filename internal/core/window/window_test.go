@@ -10,8 +10,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"go.yaml.in/yaml/v4"
 
+	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/harbour"
 	"eagerwindow/internal/core/window"
 )
 
@@ -125,16 +125,16 @@ func TestSchemaAcceptsHarbour(t *testing.T) {
 }
 
 func TestDraft(t *testing.T) {
-	document, err := window.Draft("port", harbour.Catalog(t), "harbour")
+	document, err := window.Draft("port", coretest.Catalog(t), "harbour")
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, policy := harbour.Bind(t, document)
+	m, policy := coretest.Bind(t, document)
 	if len(m.Resources) != 15 || m.Resource("port_call") == nil || m.AnonymousRole() != nil || len(policy.RoleNames()) != 1 {
 		t.Errorf("the draft gives %v for %v", m.ResourceNames(), policy.RoleNames())
 	}
 	for _, tt := range []struct{ name, schema, want string }{{"Port", "", "lower-case"}, {"port", "harbor", `did you mean "harbour"?`}} {
-		if _, err := window.Draft(tt.name, harbour.Catalog(t), tt.schema); err == nil || !strings.Contains(err.Error(), tt.want) {
+		if _, err := window.Draft(tt.name, coretest.Catalog(t), tt.schema); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("Draft(%q, %q): %v, want %s", tt.name, tt.schema, err, tt.want)
 		}
 	}

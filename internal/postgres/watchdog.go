@@ -7,10 +7,10 @@ import (
 	"time"
 )
 
-// patience watches over a statement until its first row: when the caller goes away or the limit is reached, the connection
+// watchdog watches over a statement until its first row: when the caller goes away or the limit is reached, the connection
 // breaks off, and pgx tells the database to stop.
-type patience struct {
-	clock   *clock
+type watchdog struct {
+	clock   *watcher
 	ctx     context.Context
 	conn    net.Conn
 	began   time.Time
@@ -22,57 +22,57 @@ type patience struct {
 	broken  bool
 }
 
-// clock begins the watch over the statements of a source. Most are over before it looks at them, which spares them a timer of
+// watcher begins the watch over the statements of a source. Most are over before it looks at them, which spares them a timer of
 // their own and what a context that can end costs.
-type clock struct {
+type watcher struct {
 	mu    sync.Mutex // of each patience too
-	fresh map[*patience]struct{}
+	fresh map[*watchdog]struct{}
 	timer *time.Timer // runs while there are fresh ones; nil before the first
 }
 
 // grace is how long a statement runs unwatched, at least; twice that at most.
-const grace = 10 * time.Millisecond
+const watchDelay = 10 * time.Millisecond
 
-func (c *clock) start(ctx context.Context, conn net.Conn, limit time.Duration) *patience {
-	p := &patience{clock: c, ctx: ctx, conn: conn, began: time.Now(), limit: limit}
+func (c *watcher) start(ctx context.Context, conn net.Conn, limit time.Duration) *watchdog {
+	p := &watchdog{clock: c, ctx: ctx, conn: conn, began: time.Now(), limit: limit}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if limit <= 2*grace {
+	if limit <= 2*watchDelay {
 		p.watch()
 		return p
 	}
 	switch {
 	case c.timer == nil:
-		c.fresh = map[*patience]struct{}{}
-		c.timer = time.AfterFunc(grace, c.look)
+		c.fresh = map[*watchdog]struct{}{}
+		c.timer = time.AfterFunc(watchDelay, c.look)
 	case len(c.fresh) == 0:
-		c.timer.Reset(grace)
+		c.timer.Reset(watchDelay)
 	}
 	c.fresh[p] = struct{}{}
 	return p
 }
 
 // look begins the watch over what has run for the time of grace.
-func (c *clock) look() {
+func (c *watcher) look() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for p := range c.fresh {
-		if time.Since(p.began) >= grace {
+		if time.Since(p.began) >= watchDelay {
 			delete(c.fresh, p)
 			p.watch()
 		}
 	}
 	if len(c.fresh) > 0 {
-		c.timer.Reset(grace)
+		c.timer.Reset(watchDelay)
 	}
 }
 
-func (p *patience) watch() {
+func (p *watchdog) watch() {
 	p.timer = time.AfterFunc(p.limit-time.Since(p.began), func() { p.breakOff(true) })
 	p.forget = context.AfterFunc(p.ctx, func() { p.breakOff(false) })
 }
 
-func (p *patience) breakOff(expired bool) {
+func (p *watchdog) breakOff(expired bool) {
 	p.clock.mu.Lock()
 	defer p.clock.mu.Unlock()
 	if !p.over {
@@ -82,20 +82,20 @@ func (p *patience) breakOff(expired bool) {
 }
 
 // expire makes all that waits for the connection fail. What fails here is a connection that is closed already.
-func (p *patience) expire() {
+func (p *watchdog) expire() {
 	p.broken = true
 	_ = p.conn.SetDeadline(time.Unix(1, 0))
 }
 
-// mend makes a connection usable again that was to break off, but had nothing more to wait for.
-func (p *patience) mend() {
+// clearDeadline makes a connection usable again that was to break off, but had nothing more to wait for.
+func (p *watchdog) clearDeadline() {
 	if p.broken {
 		_ = p.conn.SetDeadline(time.Time{})
 	}
 }
 
 // end says that the wait is over, and whether it took too long.
-func (p *patience) end() (expired bool) {
+func (p *watchdog) end() (expired bool) {
 	p.clock.mu.Lock()
 	defer p.clock.mu.Unlock()
 	p.over = true

@@ -1,6 +1,6 @@
-// Package harbour gives the tests of the core the Port of Saltmere without a database: its catalog as it was introspected,
+// Package coretest gives the tests of the core the Port of Saltmere without a database: its catalog as it was introspected,
 // and its window document bound to it.
-package harbour
+package coretest
 
 import (
 	_ "embed"

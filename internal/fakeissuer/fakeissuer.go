@@ -1,6 +1,6 @@
-// Package standin is a small issuer of tokens that stands in for somebody else's identity provider, in the demo and the tests. It
-// believes whatever it is told, so it is for these alone.
-package standin
+// Package fakeissuer is a small issuer of tokens that stands in for somebody else's identity provider, in the demo and the tests. It
+// believes whatever it is reported, so it is for these alone.
+package fakeissuer
 
 import (
 	"crypto/rand"

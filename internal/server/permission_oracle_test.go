@@ -174,7 +174,7 @@ func all(fields []string) map[string]bool {
 	return m
 }
 
-// covers says whether the caller reaches a row, and each of the fields in it.
+// covers reports whether the caller reaches a row, and each of the fields in it.
 func (p permits) covers(t thing, fields ...string) bool {
 	reaches := func(has func(*permit) bool) bool {
 		return slices.ContainsFunc(p, func(p *permit) bool { return has(p) && (p.rule == nil || p.rule.test(t)) })

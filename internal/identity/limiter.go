@@ -14,16 +14,16 @@ import (
 	"eagerwindow/internal/data"
 )
 
-// gate counts the requests of each caller whose role has limits on how many there may be: over a time, and at once. It counts those
+// limiter counts the requests of each caller whose role has limits on how many there may be: over a time, and at once. It counts those
 // that reach this instance.
-type gate struct {
+type limiter struct {
 	mu       sync.Mutex
 	counters map[time.Duration]httprate.LimitCounter // by the length of the time
 	running  map[string]int                          // by caller
 }
 
-func newGate() *gate {
-	return &gate{counters: map[time.Duration]httprate.LimitCounter{}, running: map[string]int{}}
+func newLimiter() *limiter {
+	return &limiter{counters: map[time.Duration]httprate.LimitCounter{}, running: map[string]int{}}
 }
 
 // Quota is what a caller has left of the requests that its role may send over a time.
@@ -34,8 +34,8 @@ type Quota struct {
 	Reset time.Duration // until it is whole again
 }
 
-// Enter lets a caller in, or refuses it for now. leave is called when the request is over. The quota is nil where the role has none.
-func (s *Directory) Enter(a *data.API, c access.Caller) (leave func(), quota *Quota, err error) {
+// Admit lets a caller in, or refuses it for now. leave is called when the request is over. The quota is nil where the role has none.
+func (s *Directory) Admit(a *data.API, c access.Caller) (leave func(), quota *Quota, err error) {
 	scope := counted(a, c)
 	if scope == nil {
 		return func() {}, nil, nil
@@ -44,7 +44,7 @@ func (s *Directory) Enter(a *data.API, c access.Caller) (leave func(), quota *Qu
 	if quota, err = s.spend(scope, key); err != nil {
 		return func() {}, quota, err
 	}
-	leave, ok := s.gate.hold(key, scope.Limits.Concurrent)
+	leave, ok := s.limiter.acquireSlot(key, scope.Limits.Concurrent)
 	if !ok {
 		err = fault.New(fault.TooMany, "limit.concurrent", "role %q may have %d requests running at once for each caller; wait for one of them",
 			scope.Name, scope.Limits.Concurrent)
@@ -79,7 +79,7 @@ func (s *Directory) spend(scope *access.Scope, key string) (*Quota, error) {
 	if rate.Count == 0 {
 		return nil, nil
 	}
-	quota, err := s.gate.count(key, rate, time.Now())
+	quota, err := s.limiter.count(key, rate, time.Now())
 	if err == nil && quota.Left < 0 {
 		quota.Left = 0
 		err = fault.New(fault.TooMany, "limit.requests", "role %q may send %s; the next one in %d s", scope.Name, rate,
@@ -98,7 +98,7 @@ func holder(a *data.API, scope *access.Scope, c access.Caller) string {
 }
 
 // count counts a request in a sliding window: that of the one before counts as far as it reaches into this one.
-func (g *gate) count(key string, rate window.Rate, now time.Time) (*Quota, error) {
+func (g *limiter) count(key string, rate window.Rate, now time.Time) (*Quota, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	counter := g.counters[rate.Per]
@@ -122,8 +122,8 @@ func (g *gate) count(key string, rate window.Rate, now time.Time) (*Quota, error
 	return q, counter.Increment(key, begun)
 }
 
-// hold takes one of the places of a caller; 0 means there are as many as one likes.
-func (g *gate) hold(key string, most int) (leave func(), ok bool) {
+// acquireSlot takes one of the places of a caller; 0 means there are as many as one likes.
+func (g *limiter) acquireSlot(key string, most int) (leave func(), ok bool) {
 	if most == 0 {
 		return func() {}, true
 	}

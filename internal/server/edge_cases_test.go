@@ -106,7 +106,7 @@ roles:
 		{"namer", "PUT", "/ports/New", `{"zone":9,"name":"New"}`, 404, "no such row"}, // the key is not the role's to give
 		{"namer", "PATCH", "/ports", `{"value":[{"code":"New","name":"x"}]}`, 404, "value/0: there is no such row"},
 
-		// What is misspelled is told, not passed over.
+		// What is misspelled is reported, not passed over.
 		{"all", "PATCH", "/ships/1", `{"flag":"NO","hand@delta":[{"name":"Fay"}]}`, 400,
 			`hand@delta: ships has no relation "hand"; did you mean "hands"?`},
 		{"all", "PATCH", "/ships/1", `{"flag":"NO","visit@odata.bind":["visits/1"],"hand":[],"flag@type":"x"}`, 400, `the body has 2 mistakes`},

@@ -3,7 +3,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE = console/dist/index.html
 STANDARD = internal/server/standard/node_modules
 
-.PHONY: demo test check console setup setup-test screenshots bench clean
+.PHONY: demo test thorough check console setup setup-test screenshots bench clean
 
 demo: bin/eager
 	bin/eager demo
@@ -26,14 +26,27 @@ $(CONSOLE): $(shell find console -path console/node_modules -prune -o -path cons
 bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -name '*.sql' -o -name '*.yaml' -not -path '*/node_modules/*') go.mod | setup
 	go build -o bin/eager ./cmd/eager
 
+GO_FOLDERS = bench browsertest cmd console/*.go demo internal
+
 check: $(CONSOLE)
-	@test -z "$$(gofmt -l bench cmd console/*.go demo internal scripts)" || { gofmt -l cmd demo internal scripts; echo "run gofmt -w on these"; exit 1; }
+	@wrong=$$(gofmt -l $(GO_FOLDERS)); test -z "$$wrong" || { echo "$$wrong"; echo "run gofmt -w on these"; exit 1; }
+	@! LC_ALL=C.UTF-8 grep -rnE --include='*.go' --exclude-dir=node_modules '^.{141,}' $(GO_FOLDERS) || { echo "break these lines: 140 columns"; exit 1; }
+	go mod tidy -diff
 	go vet ./...
 	go run $(STATICCHECK) ./...
+	cd browsertest && go mod tidy -diff && go vet ./... && go run $(STATICCHECK) ./...
 	cd console && npm run --silent check
 
+# TEST_ALL: what a bare checkout lacks fails its tests, where otherwise they are skipped.
 test: setup-test check bin/eager
-	go test -count=1 -timeout 15m ./...
+	TEST_ALL=1 go test -count=1 -timeout 15m ./...
+	cd browsertest && TEST_ALL=1 go test -count=1 -timeout 10m ./...
+
+# What takes longer, for CI: packages that share state, under the race detector, and each fuzz target for a few seconds.
+thorough: setup-test
+	@scripts/setup race
+	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/identity ./internal/data ./internal/service
+	scripts/fuzz 5s
 
 screenshots: setup-test bin/eager
 	scripts/screenshots.sh

@@ -22,6 +22,7 @@ var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "git
 
 // Who may import whom, as the architecture has it.
 func TestImports(t *testing.T) {
+	t.Parallel()
 	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "eagerwindow/...").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -52,6 +53,7 @@ func TestImports(t *testing.T) {
 }
 
 func TestForbidden(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct {
 		path, imported string
 		forbidden      bool

@@ -15,4 +15,4 @@ sleep 1
 set -a
 . "$home/demo.env"
 set +a
-go run ./scripts/screenshots
+go -C browsertest run ./screenshots

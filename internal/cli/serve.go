@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/viper"
+	"go.yaml.in/yaml/v4"
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/fakeissuer"
@@ -38,30 +38,74 @@ func settingFlags(c *cobra.Command) {
 }
 
 func (a *app) settings(c *cobra.Command) (*settings, error) {
-	v := viper.New()
-	v.SetEnvPrefix("eager")
-	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
-	v.AutomaticEnv()
-	if err := v.BindPFlags(c.Flags()); err != nil {
-		return nil, err
-	}
-	if file := v.GetString("config"); file != "" {
-		v.SetConfigFile(file)
-		v.SetConfigType("yaml")
-		if err := v.ReadInConfig(); err != nil {
+	value := func(name string) string { return fromEnvironment(c, name) }
+	file := map[string]string{}
+	if path := value("config"); path != "" {
+		var err error
+		if file, err = settingsFile(path); err != nil {
 			return nil, usage("read the settings: %w", err)
 		}
 	}
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(v.GetString("log-level"))); err != nil {
-		return nil, usage("log-level is debug, info, warn or error, not %q", v.GetString("log-level"))
+	setting := func(name string) string {
+		flag := c.Flags().Lookup(name)
+		if text, said := file[name]; said && (flag == nil || !flag.Changed) && os.Getenv(variable(name)) == "" {
+			return text
+		}
+		return value(name)
 	}
-	home, err := filepath.Abs(v.GetString("home"))
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(setting("log-level"))); err != nil {
+		return nil, usage("log-level is debug, info, warn or error, not %q", setting("log-level"))
+	}
+	home, err := filepath.Abs(setting("home"))
 	if err != nil {
 		return nil, err
 	}
-	return &settings{listen: v.GetString("listen"), home: home, records: v.GetString("records"), secret: v.GetString("secret"),
+	return &settings{listen: setting("listen"), home: home, records: setting("records"), secret: setting("secret"),
 		log: slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level}))}, nil
+}
+
+// variable is the name that a setting has in the environment.
+func variable(name string) string {
+	return "EAGER_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+}
+
+// fromEnvironment is a setting as a flag or a variable gives it, or its default. Secrets have no flag.
+func fromEnvironment(c *cobra.Command, name string) string {
+	flag := c.Flags().Lookup(name)
+	if text := os.Getenv(variable(name)); text != "" && (flag == nil || !flag.Changed) {
+		return text
+	}
+	if flag == nil {
+		return ""
+	}
+	return flag.Value.String()
+}
+
+// settingsFile reads a YAML file of settings.
+func settingsFile(path string) (map[string]string, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var lines struct {
+		Listen   *string `yaml:"listen"`
+		Home     *string `yaml:"home"`
+		LogLevel *string `yaml:"log-level"`
+		Records  *string `yaml:"records"`
+		Secret   *string `yaml:"secret"`
+	}
+	if err := yaml.Load(text, &lines, yaml.WithKnownFields()); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	out := map[string]string{}
+	for name, text := range map[string]*string{"listen": lines.Listen, "home": lines.Home, "log-level": lines.LogLevel,
+		"records": lines.Records, "secret": lines.Secret} {
+		if text != nil {
+			out[name] = *text
+		}
+	}
+	return out, nil
 }
 
 func (a *app) serve() *cobra.Command {

@@ -18,6 +18,7 @@ func ExampleEscape() {
 }
 
 func TestEscape(t *testing.T) {
+	t.Parallel()
 	for in, want := range map[string]string{
 		"/a?b=c%20d&e=f": "/a?b=c%20d&e=f", `/a?b="x"`: "/a?b=%22x%22", "/a?b=\n\t": "/a?b=%0A%09", "/a?b={1|2}": "/a?b=%7B1%7C2%7D",
 		"/a(1,'b')/$value": "/a(1,'b')/$value",
@@ -30,6 +31,7 @@ func TestEscape(t *testing.T) {
 
 // What a service, or something else at its address, can answer.
 func TestAnswers(t *testing.T) {
+	t.Parallel()
 	tests := []struct {
 		name, body string
 		status     int

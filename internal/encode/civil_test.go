@@ -7,6 +7,7 @@ import (
 
 // Every day of the calendar that PostgreSQL's dates have in common with Go's, month by month, and the ends.
 func TestCivil(t *testing.T) {
+	t.Parallel()
 	epoch := time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 	for day := int64(-2_451_507); day < 4_000_000; day++ {
 		want := epoch.AddDate(0, 0, int(day))

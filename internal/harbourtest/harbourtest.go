@@ -65,6 +65,19 @@ func forgetShell() {
 	}
 }
 
+// Need skips a test where something is missing that a bare checkout lacks, and fails it where everything has to be tested, as with
+// make test.
+func Need(t testing.TB, is bool, what string) {
+	t.Helper()
+	switch {
+	case is:
+	case os.Getenv("TEST_ALL") != "":
+		t.Fatal(what)
+	default:
+		t.Skip(what)
+	}
+}
+
 // Database makes a database for one test and returns its DSN: a copy of the harbour, or an empty one.
 func Database(t testing.TB, harbour bool) string {
 	t.Helper()

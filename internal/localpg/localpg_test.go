@@ -46,6 +46,7 @@ func TestMain(m *testing.M) {
 }
 
 func TestKeepsItsData(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), folder(t)
 	start := func() *localpg.Server {
 		s, err := localpg.Start(ctx, localpg.Options{Dir: dir, Throwaway: true})
@@ -83,6 +84,7 @@ func TestKeepsItsData(t *testing.T) {
 
 // A server whose parent was killed ends too, and the folder can be used again at once.
 func TestParentKilled(t *testing.T) {
+	t.Parallel()
 	ctx, dir := context.Background(), folder(t)
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), child+"="+dir)

@@ -12,6 +12,7 @@ import (
 
 // Reads that come while trips are under way go together, all of them, and never on more trips at once than there may be.
 func TestGather(t *testing.T) {
+	t.Parallel()
 	var g coalescer
 	var under, most, answered atomic.Int32
 	var mu sync.Mutex
@@ -71,6 +72,7 @@ func TestGather(t *testing.T) {
 
 // A caller that leaves while its read waits is let go at once, and neither its place nor anybody's turn is lost.
 func TestCoalescedCallerLeaves(t *testing.T) {
+	t.Parallel()
 	var g coalescer
 	hold := make(chan struct{})
 	roundTrip := func(batch []*pendingRead) {

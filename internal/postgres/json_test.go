@@ -17,6 +17,7 @@ import (
 
 // Thousands of values that PostgreSQL draws, each read from our JSON and compared with PostgreSQL's own writing of it.
 func TestValuesAgree(t *testing.T) {
+	t.Parallel()
 	pool := connect(t, harbourtest.Database(t, false))
 	execute(t, pool, `select setseed(0.42);
 		create table drawn as select n as id,
@@ -111,6 +112,7 @@ func seconds(t *testing.T, duration string) *big.Rat {
 
 // A catalog of many tables is read in as many statements as one of few: the time grows with the rows of the catalog alone.
 func TestManyTables(t *testing.T) {
+	t.Parallel()
 	pool := connect(t, harbourtest.Database(t, false))
 	var sql strings.Builder
 	for i := range 300 {

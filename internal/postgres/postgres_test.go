@@ -53,7 +53,8 @@ func introspect(t testing.TB, pool *postgres.Source) *catalog.Catalog {
 
 // The harbour's catalog is what the core's tests work with.
 func TestHarbourCatalog(t *testing.T) {
-	const golden = "../core/harbour/catalog.json"
+	t.Parallel()
+	const golden = "../core/coretest/catalog.json"
 	document, err := os.ReadFile("../../demo/saltmere.window.yaml")
 	if err != nil {
 		t.Fatal(err)
@@ -171,6 +172,7 @@ func pendingRead(t testing.TB, pool *postgres.Source, document, path, query stri
 
 // Every type of the table in the design, at its edges: what PostgreSQL holds and what JSON says.
 func TestValues(t *testing.T) {
+	t.Parallel()
 	pool := connect(t, harbourtest.Database(t, false))
 	execute(t, pool, `create type mood as enum ('calm', 'rough "sea"');
 		create type point3 as (x int, "why not" text, z numeric);
@@ -228,6 +230,7 @@ func TestValues(t *testing.T) {
 
 // Names that SQL or the query language would trip over, keys that are missing, foreign keys in a ring and two to one table.
 func TestOddSchema(t *testing.T) {
+	t.Parallel()
 	pool := connect(t, harbourtest.Database(t, false))
 	execute(t, pool, `
 		create schema "Odd ""Schema";
@@ -281,6 +284,7 @@ resources:
 
 // search uses a trigram index where there is one.
 func TestSearchIndex(t *testing.T) {
+	t.Parallel()
 	pool := connect(t, harbourtest.Database(t, false))
 	execute(t, pool, `create extension pg_trgm; create table note (id int primary key, body text);
 		insert into note select n, md5(n::text) || case when n = 77 then ' 50% of_it\' else '' end from generate_series(1, 20000) n;
@@ -323,6 +327,7 @@ func BenchmarkAppendRow(b *testing.B) {
 
 // A statement ends with its time limit or with its caller, and the next one finds a connection that works.
 func TestPatience(t *testing.T) {
+	t.Parallel()
 	source := connect(t, harbourtest.Database(t, true))
 	query := func(sql string) *postgres.Statement {
 		return postgres.Compile(&statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}, nil, encode.Format{})
@@ -362,6 +367,7 @@ func TestPatience(t *testing.T) {
 
 // Short reads that run at the same time answer each caller with its own row, or its own refusal.
 func TestShortReads(t *testing.T) {
+	t.Parallel()
 	source := connect(t, harbourtest.Database(t, false))
 	ctx := context.Background()
 	execute(t, source, "create table buoy (id int primary key, name text); insert into buoy select n, 'B ' ||"+

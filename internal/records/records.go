@@ -13,7 +13,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/tern/v2/migrate"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
 
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
@@ -45,29 +46,50 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return &Store{pool: pool}, nil
 }
 
+// migrateUp brings the schema up to date. Two services that do so at the same moment would trip over each other without a lock.
 func migrateUp(ctx context.Context, pool *pgxpool.Pool) error {
-	return pool.AcquireFunc(ctx, func(conn *pgxpool.Conn) error {
-		// Two services that make the schema at the same moment would trip over each other without a lock of their own.
-		if _, err := conn.Exec(ctx, "select pg_advisory_lock(hashtext('eager_window'))"); err != nil {
-			return err
-		}
-		defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock(hashtext('eager_window'))")
-		if _, err := conn.Exec(ctx, "create schema if not exists eager_window"); err != nil {
-			return err
-		}
-		m, err := migrate.NewMigrator(ctx, conn.Conn(), "eager_window.schema_version")
-		if err != nil {
-			return err
-		}
-		files, err := fs.Sub(migrations, "migrations")
-		if err != nil {
-			return err
-		}
-		if err := m.LoadMigrations(files); err != nil {
-			return err
-		}
-		return m.Migrate(ctx)
-	})
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock(hashtext('eager_window'))"); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock(hashtext('eager_window'))")
+	if _, err := conn.Exec(ctx, "create schema if not exists eager_window"); err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	up, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithTableName("eager_window.migration"))
+	if err != nil {
+		return err
+	}
+	if err := adopt(ctx, conn, up); err != nil {
+		return err
+	}
+	_, err = up.Up(ctx)
+	return err
+}
+
+// adopt takes over records whose version was kept in a table of one number.
+func adopt(ctx context.Context, conn *pgxpool.Conn, up *goose.Provider) error {
+	var before bool
+	if err := conn.QueryRow(ctx, "select to_regclass('eager_window.schema_version') is not null").Scan(&before); err != nil || !before {
+		return err
+	}
+	if _, err := up.GetDBVersion(ctx); err != nil { // makes the table of versions
+		return err
+	}
+	_, err := conn.Exec(ctx, `insert into eager_window.migration (version_id, is_applied)
+		select n, true from eager_window.schema_version, generate_series(1, version) n;
+		drop table eager_window.schema_version`)
+	return err
 }
 
 // Close gives the connections back.

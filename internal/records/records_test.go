@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/harbourtest"
@@ -28,6 +30,7 @@ func open(t *testing.T, dsn string) *records.Store {
 
 // Several services start over empty records at the same moment.
 func TestMigrateTogether(t *testing.T) {
+	t.Parallel()
 	dsn := harbourtest.Database(t, false)
 	var wg sync.WaitGroup
 	for range 5 {
@@ -45,6 +48,7 @@ func TestMigrateTogether(t *testing.T) {
 }
 
 func TestWindows(t *testing.T) {
+	t.Parallel()
 	ctx, s := context.Background(), open(t, harbourtest.Database(t, false))
 	if err := s.SaveDraft(ctx, "w", "one", "a", false); !errors.Is(err, records.ErrNone) {
 		t.Errorf("a draft of no window: %v", err)
@@ -94,6 +98,7 @@ func TestWindows(t *testing.T) {
 }
 
 func TestOperatorsAndClients(t *testing.T) {
+	t.Parallel()
 	ctx, s := context.Background(), open(t, harbourtest.Database(t, false))
 	if err := s.SaveOperator(ctx, "Keeper@Saltmere.example", "hash"); err != nil {
 		t.Fatal(err)
@@ -155,4 +160,30 @@ func TestOperatorsAndClients(t *testing.T) {
 	if left, err := s.SigningKeys(ctx); err != nil || len(left) != 1 || left[0].ID != "c" {
 		t.Errorf("signing keys %v, %v", left, err)
 	}
+}
+
+// Records that an older release made, whose version is one number, are taken over as they are.
+func TestAdoptOlderRecords(t *testing.T) {
+	t.Parallel()
+	ctx, dsn := context.Background(), harbourtest.Database(t, false)
+	open(t, dsn)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, `insert into eager_window.source values ('kept', '\x01');
+		drop table eager_window.migration;
+		create table eager_window.schema_version (version integer not null); insert into eager_window.schema_version values (3)`); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, dsn)
+	if sealed, err := s.Source(ctx, "kept"); err != nil || string(sealed) != "\x01" {
+		t.Errorf("the source is %q, %v", sealed, err)
+	}
+	var versions int
+	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil || versions != 3 {
+		t.Errorf("%d migrations are known, %v", versions, err)
+	}
+	open(t, dsn)
 }

@@ -13,6 +13,7 @@ import (
 
 // Aggregations drawn with a fixed seed, each beside SQL that is put together naively.
 func TestApplyDifferential(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	draw := rand.New(rand.NewPCG(3, 14))
@@ -121,6 +122,7 @@ func TestApplyDifferential(t *testing.T) {
 
 // What the differential test does not draw, and mistakes.
 func TestApply(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }

@@ -14,6 +14,7 @@ import (
 // Rows that are always written together are always read together: eight writers with deep changes, deltas and groups of a batch, some of
 // which fail half-way and some of which wait for each other in a ring, and two readers. Nobody gets a mistake of ours.
 func TestAllOrNothingUnderLoad(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := database(t, `create table pair (id int primary key, v text not null);
 		create table mate (id int primary key references pair, v text not null, n int not null default 1 check (n > 0));

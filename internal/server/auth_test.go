@@ -63,6 +63,7 @@ func within(t *testing.T, r *harbourtest.Running, token, path string, status int
 // The life of an account: it signs up, gets what it needs, refreshes, changes its password, signs out, and is disabled. All of it takes
 // effect within a second, on another instance too, with tokens that are out.
 func TestAccount(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	other := r.Another(t, server.New)
 	ctx := context.Background()
@@ -177,6 +178,7 @@ func TestAccount(t *testing.T) {
 
 // A program may ask for some of its roles or for all; what is taken from it is gone within a second, on every instance.
 func TestClient(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	other := r.Another(t, server.New)
 	ctx := context.Background()
@@ -251,6 +253,7 @@ func TestClient(t *testing.T) {
 
 // Who guesses is slowed down, whoever it is that is guessed at and whether it is there or not.
 func TestGuessing(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, tt := range []struct{ path, body string }{
 		{"/sign-in", `{"email":"nobody@board.example","password":"guess"}`},
@@ -429,6 +432,7 @@ func TestTokens(t *testing.T) {
 
 // Programs find out where tokens come from, and pages of the origins in the document may call.
 func TestMetadataAndBrowsers(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	var meta map[string]any
 	decode(t, r.Send(t, "", "GET", "/.well-known/oauth-authorization-server/auth/saltmere", nil).Text, &meta)

@@ -17,6 +17,7 @@ import (
 
 // Many requests in one: what depends on what, groups that are one transaction, references to rows of requests before.
 func TestBatch(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -161,6 +162,7 @@ func TestBatch(t *testing.T) {
 
 // A request with an Idempotency-Key is done once, however often it is sent.
 func TestIdempotencyKey(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, office := r.Token(t, "harbour_master"), r.Token(t, "office")
 	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -261,6 +263,7 @@ func TestIdempotencyKey(t *testing.T) {
 
 // While a request with a key is being done, a repeat is reported to wait; afterwards it has the first one's answer.
 func TestKeyIsRunning(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, r.Harbour)

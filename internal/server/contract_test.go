@@ -16,6 +16,7 @@ import (
 
 // Every operation of each role's description is served, answers with a status that it names, and what it does not name is refused.
 func TestDescriptionIsServed(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	rows := map[string]string{"agents": "1", "vessels": "3", "berths": "N01", "pilots": demo.Pilot, "tugs": "1", "cargo_items": "1",
 		"berth_occupancy": "N01",
@@ -118,6 +119,7 @@ func absent(resource, key string) string {
 
 // A database goes away and comes back, the harbour's or that of the records: 503 in between, and nothing needs to be started anew.
 func TestDatabaseAway(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "agent")
 	for _, tt := range []struct {
@@ -160,6 +162,7 @@ func TestDatabaseAway(t *testing.T) {
 
 // A session by cookie works for the console's own pages and for no other page.
 func TestCookie(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	res, err := http.Post(r.URL+"/manage/session", "application/json",
 		strings.NewReader(`{"email":"`+demo.Operator+`","password":"`+demo.Password+`"}`))
@@ -206,6 +209,7 @@ func TestCookie(t *testing.T) {
 
 // Operators are reported the database's own words on the draft; callers are not.
 func TestInnerError(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	const body = `{"name":"Bram","bollard_pull_t":30}`
 	res, err := r.Operator.Send(context.Background(), client.Request{Method: "POST", Path: "/draft/saltmere/tugs",

@@ -10,6 +10,7 @@ import (
 
 // Rows in rows: created, linked, changed, replaced and removed with the row around them, all or nothing.
 func TestDeep(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -125,6 +126,7 @@ func TestDeep(t *testing.T) {
 
 // What can't be written as rows in rows is refused where it stands, and nothing of the rest is done.
 func TestDeepRefusals(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := harbourtest.Database(t, false)

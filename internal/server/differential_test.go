@@ -262,6 +262,7 @@ func compared(g *generator, kind string, a, b both) both {
 
 // Requests drawn from the model, each answer compared with naive SQL: no difference.
 func TestDifferential(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	conn, err := pgx.Connect(context.Background(), r.Harbour)
@@ -336,6 +337,7 @@ func ids(t *testing.T, a harbourtest.Answer, key string) ([]string, int) {
 
 // Expanded collections, each answer beside the same rows gathered by naive SQL for each parent.
 func TestDifferentialExpand(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	conn, err := pgx.Connect(context.Background(), r.Harbour)

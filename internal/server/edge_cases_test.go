@@ -9,6 +9,7 @@ import (
 // Writes where less is granted than their parts need, relations over keys that are not the row's own, and bodies that say too little or
 // too much: each is refused by the part that is wrong, or does all of it.
 func TestCornersOfWrites(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := database(t, `create table port (code text primary key, zone int unique, name text);
 		create table ship (id int generated always as identity primary key, name text not null unique, zone int references port(zone),

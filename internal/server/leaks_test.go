@@ -164,6 +164,7 @@ func told(a harbourtest.Answer, seen map[string]string) string {
 // For each field that is hidden from a role, the answers to all kinds of requests are the same whatever its value is: bodies,
 // headers, statuses. So they are for a caller with two roles, of which one may read the field, but in no row that is there.
 func TestNothingLeaks(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, leakTables)

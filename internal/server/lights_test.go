@@ -10,6 +10,7 @@ import (
 
 // Grants are looked at, changed in the draft and checked before; what can't stand is refused and nothing is kept.
 func TestGrants(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	manage := func(method, path, body string, out any) (int, string) {
 		t.Helper()

@@ -14,6 +14,7 @@ import (
 
 // What a role may ask for at most, each limit told with its figure; and what is too much for anybody.
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	document := "window: limited\nsource: " + r.Harbour + `
 resources:
@@ -95,6 +96,7 @@ roles:
 
 // An operator is reported how the database answers, and which index it lacks; callers are not.
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, tt := range []struct{ path, want string }{
 		{"cargo_items?filter=hs_code eq '270900'", `an index on (hs_code) would lead to those that are`},
@@ -125,6 +127,7 @@ func TestExplain(t *testing.T) {
 // Who asks how a write would be done is reported how many rows it would touch, as it would be, and nothing is written; of a write that is
 // not told of, nothing is done either.
 func TestExplainedWrites(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	const expected = "/port_calls/$filter(status eq 'expected')/$each"
 	rows := func(sql string) string {
@@ -194,6 +197,7 @@ func TestExplainedWrites(t *testing.T) {
 
 // A write may take as long as its role's statements may, and what it began is undone.
 func TestSlowWrite(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := database(t, `create table slow (id int primary key, n int not null); insert into slow values (1, 1);
 		create function wait() returns trigger language plpgsql as $$ begin perform pg_sleep(5); return new; end $$;
@@ -214,6 +218,7 @@ func TestSlowWrite(t *testing.T) {
 
 // Callers have so many requests over a time and so many at once, each for itself; the answers say what is left.
 func TestRates(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	document := "window: rated\nsource: " + r.Harbour + `

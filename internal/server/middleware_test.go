@@ -19,6 +19,7 @@ import (
 // A mistake of ours ends one request and no other. Who asked gets a number, by which the log tells the rest; what stood in the query
 // is in neither.
 func TestMistakeOfOurs(t *testing.T) {
+	t.Parallel()
 	var log bytes.Buffer
 	broken := server.New(nil, nil, slog.New(slog.NewJSONHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))) // without a service
 	numbers := map[string]bool{}
@@ -61,6 +62,7 @@ func TestMistakeOfOurs(t *testing.T) {
 
 // A body that breaks off, or that is sent too slowly, changes nothing, and the caller is reported; so is one that comes compressed.
 func TestBodiesThatDoNotArrive(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	before := column(t, r.Harbour, "select count(*) from harbour.tug")[0]
 	quick := server.HTTP(server.New(r.Service, nil, slog.New(slog.DiscardHandler)))

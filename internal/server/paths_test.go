@@ -10,6 +10,7 @@ import (
 // What a path holds besides the row that is written is never passed over: the write is held to it, or refused with the way that there is.
 // A method that is not possible says which are.
 func TestNothingIsPassedOver(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	const (

@@ -435,6 +435,7 @@ func (o *oracle) askRows(resource string, role *oracleRole, p permits, row thing
 
 // Two hundred random documents: what each role reads and writes is what the oracle says. No row or field too many, none too few.
 func TestOracle(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, r.Harbour)

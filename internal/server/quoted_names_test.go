@@ -11,6 +11,7 @@ import (
 
 // Names that nobody would choose, and values that formats trip over, through everything that reads.
 func TestOddNames(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, `create schema "My Schema"; create type "My Schema"."Käse sorte" as enum ('so so', 'plain');

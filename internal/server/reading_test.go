@@ -16,6 +16,7 @@ import (
 
 // The parts of the language that the differential test does not draw, each beside SQL by hand.
 func TestLanguage(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	tests := []struct{ path, field, sql string }{
@@ -100,6 +101,7 @@ func TestLanguage(t *testing.T) {
 
 // What expand can do, told by the whole answer.
 func TestExpandOptions(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -147,6 +149,7 @@ func TestExpandOptions(t *testing.T) {
 
 // Mistakes that only a value can make are refusals, never a fault of the service.
 func TestValueMistakes(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	for query, want := range map[string]string{
@@ -181,6 +184,7 @@ func TestValueMistakes(t *testing.T) {
 
 // Paths: along relations, to fields, bare values, counts and links.
 func TestPaths(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	one := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -232,6 +236,7 @@ func TestPaths(t *testing.T) {
 
 // Versions of rows, and options in the body.
 func TestVersionsAndQuery(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	send := func(method, path, body string, header ...string) (int, string, http.Header) {
@@ -286,6 +291,7 @@ func TestVersionsAndQuery(t *testing.T) {
 
 // All tide readings page by page, in an order that is not the key's, while others are added: nothing twice, nothing missed.
 func TestPagingWalk(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	seen, pages, added := map[string]bool{}, 0, 0
@@ -324,6 +330,7 @@ func TestPagingWalk(t *testing.T) {
 
 // Many callers at once who ask for what is empty: nobody waits for a connection that nobody gives back.
 func TestEmptyAtOnce(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	var wg sync.WaitGroup
@@ -344,6 +351,7 @@ func TestEmptyAtOnce(t *testing.T) {
 
 // Composite values are filtered, sorted and selected by part; arrays of numbers are compared as lists, repetition and order told.
 func TestParts(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, `create type point3 as (x int, "Y z" int, label text); create type leg as (start_at point3, knots numeric);
@@ -382,6 +390,7 @@ func TestParts(t *testing.T) {
 // Reads of one row that come at the same time go to the database together. Each caller still gets what is its own to see, and
 // what was written a moment before.
 func TestTogether(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	owner := map[int]string{}

@@ -96,6 +96,7 @@ func fields(l list, name string) []string {
 
 // What a role reads is what SQL by hand finds under its rule.
 func TestRead(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	const agents = "from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 3"
 	tests := []struct{ role, path, field, sql string }{
@@ -158,6 +159,7 @@ func TestRead(t *testing.T) {
 }
 
 func TestExpand(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "agent")
 	tests := []struct{ path, want string }{
@@ -190,6 +192,7 @@ func TestExpand(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	agent, master := r.Token(t, "agent"), r.Token(t, "harbour_master")
 	other := column(t, r.Harbour, "select p.id from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where v.agent_id = 4 "+
@@ -273,6 +276,7 @@ func TestRefusals(t *testing.T) {
 }
 
 func TestWrites(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	agent, master := r.Token(t, "agent"), r.Token(t, "harbour_master")
 	created := r.Send(t, agent, "POST", "/api/saltmere/port_calls",
@@ -325,6 +329,7 @@ func TestWrites(t *testing.T) {
 
 // Pages follow each other through every order: each row once, and in the order of the whole.
 func TestPaging(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	for _, tt := range []struct{ resource, query, field, sql string }{
@@ -439,6 +444,7 @@ func TestStreams(t *testing.T) {
 }
 
 func TestDraftAndRelease(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	pilot := r.Token(t, "pilot")
@@ -479,6 +485,7 @@ func TestDraftAndRelease(t *testing.T) {
 }
 
 func TestClients(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	c := &client.Client{URL: r.URL}
@@ -508,6 +515,7 @@ func TestClients(t *testing.T) {
 
 // The description of the management API names what the router serves, and nothing else.
 func TestManageDescription(t *testing.T) {
+	t.Parallel()
 	var doc struct {
 		Paths map[string]map[string]any
 	}
@@ -545,6 +553,7 @@ func TestManageDescription(t *testing.T) {
 }
 
 func TestPlaces(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, tt := range []struct{ path, kind, want string }{
 		{"/healthz", "application/json", "alive"}, {"/readyz", "application/json", "ready"},

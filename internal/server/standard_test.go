@@ -7,6 +7,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"reflect"
 	"slices"
@@ -48,6 +49,8 @@ func plainText(t *testing.T, value json.RawMessage) string {
 // node runs a script beside an independent library of the standard.
 func node(t *testing.T, stdin string, args ...string) []byte {
 	t.Helper()
+	_, err := os.Stat("standard/node_modules")
+	harbourtest.Need(t, err == nil, "the readers of the standard are not installed; run make setup-test")
 	cmd := exec.Command("node", args...)
 	cmd.Dir, cmd.Stdin = "standard", strings.NewReader(stdin)
 	var failed bytes.Buffer
@@ -62,6 +65,7 @@ func node(t *testing.T, stdin string, args ...string) []byte {
 // The metadata says the same as XML and as JSON, as an independent reader of the standard's XML understands it, and all that it
 // names is there.
 func TestMetadata(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	for _, role := range []string{"", "agent", "pilot", "harbour_master"} {
 		token := ""
@@ -176,6 +180,7 @@ func whole(t *testing.T, role string, doc map[string]any) {
 
 // A client library of the standard, as it is, reads metadata, filters, expands, counts and follows the links.
 func TestStandardClient(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	query := "port_calls?$filter=status eq 'cancelled' and vessel/agent_id ne null&$expand=vessel($select=name," +
@@ -213,6 +218,7 @@ func TestStandardClient(t *testing.T) {
 
 // Formats, what they hold, and how one is chosen.
 func TestFormats(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	const list = "/api/saltmere/vessels?select=id,name,tags,built_on,particulars&expand=agent(select=name)," +
@@ -285,6 +291,7 @@ func TestFormats(t *testing.T) {
 
 // Every row of CSV, NDJSON and XML says what JSON says.
 func TestFormatsAgree(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	for _, resource := range []string{"agents", "vessels", "port_calls", "pilots", "cargo_items", "inspections", "dues", "weather_log",

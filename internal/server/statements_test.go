@@ -82,6 +82,7 @@ func (w *wire) forward(from io.Reader, to io.Writer) {
 
 // A write takes as many statements as its body names relations, however many rows it has: at most three for each, and three more.
 func TestStatementsOfWrites(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	w := listen(t, r.Harbour)
 	document := "window: counted\nsource: " + w.dsn + `

@@ -12,6 +12,7 @@ import (
 // Tables as people have them: separated, with triggers that say nothing, with keys of any text, of nothing but a key, in rings, twice
 // tied to one table.
 func TestTablesOfAllKinds(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	own, err := url.Parse(r.Harbour)
 	if err != nil {
@@ -148,6 +149,7 @@ func TestTablesOfAllKinds(t *testing.T) {
 
 // A row is reached by the path that its Location gives, whatever its key holds: by itself, along a relation, in a link, and as @id.
 func TestKeysOfAnyText(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := database(t, `create table shelf (name text primary key, about text);
 		create table book (shelf text references shelf, "no" int, title text, primary key (shelf, "no"))`)
@@ -203,6 +205,7 @@ func bookKey(shelf string, no int) string {
 
 // Rows are found again by keys of every type: by the path that Location gives, by @id, and by the key in a delta.
 func TestKeysOfAllTypes(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	keys := []struct{ typ, value, other string }{
 		{"smallint", "-7", "8"}, {"int", "2147483647", "-1"}, {"bigint", "9007199254740993", "1"}, {"numeric(8,3)", "-12.500", "1e2"},

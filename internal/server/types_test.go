@@ -15,6 +15,7 @@ import (
 
 // Values of every type that can be written go in and come out the same, by create, by change and by filter.
 func TestTypesInAndOut(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := harbourtest.Database(t, false)
@@ -139,6 +140,7 @@ func TestTypesInAndOut(t *testing.T) {
 
 // A timestamp is stored as PostgreSQL itself reads its text, however it is written.
 func TestMoments(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := harbourtest.Database(t, false)

@@ -8,6 +8,7 @@ import (
 
 // Requests over a saved view and a named query, drawn with a fixed seed, each beside SQL that is put together naively.
 func TestViewsDifferential(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	draw := rand.New(rand.NewPCG(2, 71))

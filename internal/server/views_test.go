@@ -8,6 +8,7 @@ import (
 
 // Saved views and named queries, each answer beside SQL by hand.
 func TestSavedViewsAndQueries(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	agent := r.Token(t, "agent")
 	const board = " from harbour.port_call p join harbour.vessel v on v.id = p.vessel_id where p.status in ('expected','anchored') "
@@ -84,6 +85,7 @@ func TestSavedViewsAndQueries(t *testing.T) {
 
 // What a document can say wrong of views and queries is reported with its place, and nothing a query says can write.
 func TestViewMistakes(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	head := "window: views\nsource: " + r.Harbour +
 		"\nresources:\n  calls: {from: harbour.port_call}\n  vessels: {from: harbour.vessel}\n  tugs: {from: harbour.tug}\n"
@@ -170,6 +172,7 @@ roles:
 
 // Several roles on a named query and on a saved view: the rows of each, and of a query in each row the fields of those that reach it.
 func TestSeveralRolesOnViews(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	document := `window: joint
 source: ` + r.Harbour + `

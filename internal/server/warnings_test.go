@@ -8,6 +8,7 @@ import (
 
 // A document that is saved is reported what it allows and may not mean, with the place; one that means it is left alone.
 func TestWarnings(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := database(t, `create table account (id int generated always as identity primary key, name text not null, password_hash text,
 			pincode text, token_count int, api_key text);

@@ -404,6 +404,7 @@ var seed = flag.Uint64("seed", 11, "of the random writes")
 
 // Two thousand random writes of all kinds: the database and the model agree at the end and on the way, whatever failed in between.
 func TestRandomWrites(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	ctx := context.Background()
 	dsn := database(t, worldTables)

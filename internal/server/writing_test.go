@@ -43,6 +43,7 @@ func write(t *testing.T, r *harbourtest.Running, token, method, path, body strin
 
 // PUT gives the whole row: what is left out goes to its default. A key that callers choose is created where it is not there.
 func TestReplace(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent, pilot := r.Token(t, "harbour_master"), r.Token(t, "agent"), r.Token(t, "pilot")
 	for _, s := range []struct {
@@ -118,6 +119,7 @@ func TestReplace(t *testing.T) {
 
 // A change may say which version it changes; one that is not the row's any more changes nothing.
 func TestVersions(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	const path = "/api/saltmere/tugs/1"
@@ -211,6 +213,7 @@ func TestVersions(t *testing.T) {
 
 // The version of each row of a list, and of rows in rows, is there with all metadata, and holds where it is sent back in a body.
 func TestVersionsInBodies(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	tag := func(path string) string {
@@ -294,6 +297,7 @@ func TestVersionsInBodies(t *testing.T) {
 
 // Two writers who each read, add one, and write with the version they read: no addition is lost.
 func TestNoUpdateIsLost(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master := r.Token(t, "harbour_master")
 	const path, rounds = "/api/saltmere/tugs/2", 1000
@@ -332,6 +336,7 @@ func TestNoUpdateIsLost(t *testing.T) {
 
 // PATCH and DELETE over every row of a filter: in one statement, all or none, never without a filter.
 func TestEach(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	document := "window: bulk\nsource: " + r.Harbour + `
 resources:
@@ -424,6 +429,7 @@ roles:
 
 // Links are made and removed by themselves: through a junction, by a foreign key here, by one there. Nothing is deleted.
 func TestLinks(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	number := func(sql string) string { return column(t, r.Harbour, sql)[0] }
@@ -482,6 +488,7 @@ func TestLinks(t *testing.T) {
 
 // A row is created along a relation, and a field is set by itself.
 func TestWritesByPath(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	master, agent := r.Token(t, "harbour_master"), r.Token(t, "agent")
 	for _, s := range []struct {
@@ -518,6 +525,7 @@ func TestWritesByPath(t *testing.T) {
 // Many to many through a table that says more than who belongs together, declared in the document; also from a table to itself. Where
 // the fields behind a relation are not exposed, it can be read and not written.
 func TestDeclaredJunctions(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := harbourtest.Database(t, false)
 	for _, sql := range strings.Split(`create table person (id int primary key, name text not null, boss_id int references person);
@@ -597,6 +605,7 @@ resources:
 
 // What the database refuses is reported with the fields that it is about, and what its owner's triggers say in their own words.
 func TestDatabaseRefusals(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := harbourtest.Database(t, false)
 	ctx := context.Background()
@@ -679,6 +688,7 @@ func TestDatabaseRefusals(t *testing.T) {
 
 // A constraint that is checked at the end of the transaction is reported as any other, wherever the transaction ends.
 func TestDeferredConstraints(t *testing.T) {
+	t.Parallel()
 	r := start(t)
 	dsn := harbourtest.Database(t, false)
 	for _, sql := range strings.Split(`create table crane (id int primary key, name text, pair_id int references crane deferrable initially

@@ -56,6 +56,7 @@ var operator = access.Caller{Subject: "operator", Operator: true}
 
 // A service that starts again serves the release as it was published, whatever became of the draft and the catalog since.
 func TestRestart(t *testing.T) {
+	t.Parallel()
 	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
 	execute(t, r.Harbour, "alter table harbour.tug add column built int; create table harbour.buoy (id int primary key)")
 	again, err := service.Start(ctx, service.Options{Records: r.Records, Secret: harbourtest.Secret, Log: slog.New(slog.DiscardHandler)})
@@ -89,6 +90,7 @@ func TestRestart(t *testing.T) {
 
 // Nothing in the records shows a password or a key.
 func TestSealed(t *testing.T) {
+	t.Parallel()
 	r := harbourtest.Serve(t, nil, server.New)
 	conn, err := pgx.Connect(context.Background(), r.Records)
 	if err != nil {
@@ -111,6 +113,7 @@ func TestSealed(t *testing.T) {
 
 // While releases are published, every request gets an answer of one release or the other, none fails.
 func TestPublishUnderLoad(t *testing.T) {
+	t.Parallel()
 	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
 	var stop atomic.Bool
 	var served atomic.Int64
@@ -144,6 +147,7 @@ func TestPublishUnderLoad(t *testing.T) {
 
 // Values of one shape share a plan; what a value is still counts each time.
 func TestSameShapeOtherValues(t *testing.T) {
+	t.Parallel()
 	ctx, r := context.Background(), harbourtest.Serve(t, nil, server.New)
 	api, err := r.Service.Live(ctx, demo.Window)
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 
 // What roles may read, and how a refusal says why.
 func TestCheck(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	tests := []struct {
 		role, path, query string
@@ -60,6 +61,7 @@ func TestCheck(t *testing.T) {
 }
 
 func TestRulesAreCompiled(t *testing.T) {
+	t.Parallel()
 	const head = "window: w\nsource: s\nresources: {vessels: {from: harbour.vessel}, " +
 		"agents: {from: harbour.agent}}\nroles:\n  r:\n    claims: {agent_id: integer}\n    may:\n      vessels:\n        read: "
 	tests := []struct{ grant, want string }{
@@ -84,6 +86,7 @@ func TestRulesAreCompiled(t *testing.T) {
 }
 
 func TestClaims(t *testing.T) {
+	t.Parallel()
 	_, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
 	if err != nil {
@@ -111,6 +114,7 @@ func TestClaims(t *testing.T) {
 
 // What several roles may together, in the words of their grants: rows of each, fields of those that reach the row, the wider limits.
 func TestSeveralRoles(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Bind(t, `window: w
 source: s
 resources: {port_calls: {from: harbour.port_call}, tugs: {from: harbour.tug}}

@@ -13,6 +13,7 @@ func ExampleQuote() {
 }
 
 func TestFind(t *testing.T) {
+	t.Parallel()
 	text := &catalog.Type{Kind: catalog.Scalar, Name: "text"}
 	code := &catalog.Type{Kind: catalog.Domain, Element: &catalog.Type{Kind: catalog.Domain, Element: text}}
 	view := &catalog.Table{Schema: "s", Name: "v", Kind: catalog.View}

@@ -92,6 +92,7 @@ func compile(m *model.Model, scope *access.Scope, method, path, text string) (*c
 
 // What writes of all kinds compile to.
 func TestCompile(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	const call = `"eta":"2026-07-09T12:00:00Z","draught_m":5.5`
 	const pilot = "0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"
@@ -173,6 +174,7 @@ func TestCompile(t *testing.T) {
 
 // However many rows a body has, they share their steps.
 func TestStepsDoNotGrow(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Operator: true})
 	if err != nil {
@@ -193,6 +195,7 @@ func TestStepsDoNotGrow(t *testing.T) {
 
 // What a value must be that is known only once other rows are written.
 func TestMust(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	text := func(s string) *string { return &s }
 	vessel, berth := m.Resource("port_calls").Field("vessel_id"), m.Resource("port_calls").Field("berth_code")

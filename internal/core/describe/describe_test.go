@@ -49,6 +49,7 @@ func describeAs(t *testing.T, role string) (*openapi.Extendable[openapi.OpenAPI]
 }
 
 func TestValid(t *testing.T) {
+	t.Parallel()
 	for _, role := range []string{"", "board", "agent", "pilot", "office", "harbour_master"} {
 		spec, out, _ := describeAs(t, role)
 		v, err := openapi.NewValidator(spec, openapi.AllowUnusedComponents())
@@ -66,6 +67,7 @@ func TestValid(t *testing.T) {
 
 // What is written in one pass is what the library writes.
 func TestJSONSaysTheSame(t *testing.T) {
+	t.Parallel()
 	for _, role := range []string{"", "board", "agent", "harbour_master"} {
 		spec, out, _ := describeAs(t, role)
 		want, err := json.Marshal(spec)
@@ -86,6 +88,7 @@ func TestJSONSaysTheSame(t *testing.T) {
 }
 
 func TestYAMLSaysTheSame(t *testing.T) {
+	t.Parallel()
 	_, asJSON, _ := describeAs(t, "agent")
 	m, policy := coretest.Saltmere(t)
 	scope, err := policy.Scope(access.Caller{Subject: "x", Roles: []string{"agent"}})
@@ -111,6 +114,7 @@ func TestYAMLSaysTheSame(t *testing.T) {
 }
 
 func TestRoles(t *testing.T) {
+	t.Parallel()
 	tests := []struct {
 		role, path string
 		methods    string
@@ -170,6 +174,7 @@ func TestRoles(t *testing.T) {
 
 // What writes take besides their body, and what they answer, is described for each, as far as the role may see it.
 func TestWrites(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct{ role, path, method, parameters, statuses, headers string }{
 		{"harbour_master", "/tugs", "post", "compute select expand prefer idempotency-key", "201 204 400 401 403 404 406 409 415 422 503",
 			"201 ETag, 201 Location, 204 ETag"},

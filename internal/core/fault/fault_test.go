@@ -14,6 +14,7 @@ func ExampleSuggest() {
 }
 
 func TestNearest(t *testing.T) {
+	t.Parallel()
 	fields := []string{"id", "vessel_id", "status", "eta", "etd", "draught_m", "hazardous"}
 	tests := []struct{ name, want string }{
 		{"statuss", "status"}, {"STATUS", "status"}, {"vesselid", "vessel_id"}, {"draught", "draught_m"}, {"hazardosu", "hazardous"},
@@ -27,6 +28,7 @@ func TestNearest(t *testing.T) {
 }
 
 func TestList(t *testing.T) {
+	t.Parallel()
 	var l fault.List
 	if err := l.Fault(fault.Invalid, "x", "several"); err != nil {
 		t.Errorf("an empty list gives %v, want nil", err)

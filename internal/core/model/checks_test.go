@@ -7,6 +7,7 @@ import (
 
 // Expressions as PostgreSQL prints them.
 func TestReadCheck(t *testing.T) {
+	t.Parallel()
 	for _, s := range []struct {
 		expression, column, want string
 		good, bad                string

@@ -12,6 +12,7 @@ import (
 )
 
 func TestRelations(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	tests := []struct{ resource, relation, want string }{
 		{"vessels", "agent", "one agents"}, {"vessels", "port_calls", "many port_calls"}, {"agents", "vessels", "many vessels"},
@@ -40,6 +41,7 @@ func TestRelations(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	if m.Resource("vessels").Field("internal_note") != nil {
 		t.Error("a hidden field is exposed")
@@ -59,6 +61,7 @@ func TestFields(t *testing.T) {
 }
 
 func TestMistakes(t *testing.T) {
+	t.Parallel()
 	tests := []struct{ name, document, want string }{
 		{"table", "resources: {vessels: {from: harbour.vesel}}",
 			`line 3, column 29: the database "saltmere" has no table or view "harbour.vesel"; did you mean "harbour.vessel"?`},

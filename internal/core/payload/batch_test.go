@@ -13,6 +13,7 @@ import (
 
 // The requests of a batch as they are read, and all that keeps them from being run in their order, told at once.
 func TestBatch(t *testing.T) {
+	t.Parallel()
 	const get = `"method":"GET","url":"tugs"`
 	for _, tt := range []struct{ name, body, want string }{
 		{"all members", `{"@context":"x","requests":[{"id":"1","method":"post","url":"tugs","atomicityGroup":"g","headers":{"If-Match":"*"},` +
@@ -87,6 +88,7 @@ func TestBatch(t *testing.T) {
 
 // What a field is to be, as the one member of its body.
 func TestParseField(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	r := m.Resource("port_calls")
 	scope, err := policy.Scope(access.Caller{Operator: true})
@@ -121,6 +123,7 @@ func TestParseField(t *testing.T) {
 
 // What a link names, whichever version of the standard its body is written in.
 func TestLink(t *testing.T) {
+	t.Parallel()
 	for body, want := range map[string]string{
 		`{"@id":"tugs/3"}`:                   "tugs/3",
 		`{"@odata.id":"tugs(3)"}`:            "tugs(3)",

@@ -27,6 +27,7 @@ func asFault(err error) string {
 
 // The items of a delta: which rows they speak of, what they give them, and what must be so.
 func TestDelta(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	for _, tt := range []struct{ name, role, resource, value, want string }{
 		{"by key", "harbour_master", "tugs", `{"id":1,"name":"Otter"}`, `value/0 key [1] name=Otter`},
@@ -151,6 +152,7 @@ func written(row *payload.Row) string {
 }
 
 func TestVersion(t *testing.T) {
+	t.Parallel()
 	for tag, want := range map[string]string{`W/"752"`: "752", `"752"`: "752", "752": "752", `W/"0752"`: "0", `W/"-1"`: "0",
 		`W/"4294967296"`: "0", `W/"abc"`: "0", "": "0", "*": "0", `W/""`: "0", `w/"7"`: "0"} {
 		if got := payload.Version(tag); got != want {

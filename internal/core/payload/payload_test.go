@@ -13,6 +13,7 @@ import (
 )
 
 func TestRead(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	tests := []struct {
 		name, role, resource string

@@ -31,6 +31,7 @@ func resolve(m *model.Model, path, options string) (*request.Request, *query.Que
 }
 
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"port_calls", "filter=statuss eq 1", `unknown field "statuss" in filter at 1; resource "port_calls" has "status"`},
@@ -117,6 +118,7 @@ func TestFaults(t *testing.T) {
 
 // Requests of one shape differ in nothing but their literals.
 func TestShape(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	shape := func(path, query string) string {
 		t.Helper()
@@ -154,6 +156,7 @@ func TestShape(t *testing.T) {
 
 // What is parsed prints itself back, with brackets that show the precedence.
 func TestPrint(t *testing.T) {
+	t.Parallel()
 	tests := []struct{ text, want string }{
 		{"a eq 1 or b eq 2 and c eq 3", "(a eq 1) or ((b eq 2) and (c eq 3))"},
 		{"not (a eq 1) AND b", "(not (a eq 1)) and b"},
@@ -247,6 +250,7 @@ func ExampleParseRule() {
 
 // More of what is refused: collections, functions, arithmetic, paths, computed values, search.
 func TestMoreFaults(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	tests := []struct{ path, query, want string }{
 		{"vessels", "filter=" + strings.Repeat("not ", 300) + "id eq 1", `the expression is nested more than 200 deep in filter at 801`},
@@ -344,6 +348,7 @@ func TestMoreFaults(t *testing.T) {
 
 // Collections, cases and searches print and read back too.
 func TestPrintCollections(t *testing.T) {
+	t.Parallel()
 	for _, tt := range []struct{ text, want string }{
 		{"a/b/any(x: x/c eq 1 and $it/d)", "a/b/any(x:(x/c eq 1) and $it/d)"}, {"a/ANY()", "a/any()"}, {"a/all(x:x)", "a/all(x:x)"},
 		{"a/$count gt 1", "a/$count gt 1"}, {"a/$count(filter=b eq 1) gt 1", "a/$count($filter=b eq 1) gt 1"},
@@ -363,6 +368,7 @@ func TestPrintCollections(t *testing.T) {
 
 // What is wrong with parts of a request that do not depend on each other is reported at once.
 func TestSeveralMistakes(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	for _, tt := range []struct{ name, path, query, want string }{
 		{"fields", "vessels", "select=nam,flagg,name,kin", `request.invalid the request has 3 mistakes|field.unknown unknown field "nam" in ` +

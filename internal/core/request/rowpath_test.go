@@ -11,6 +11,7 @@ import (
 )
 
 func TestRowPath(t *testing.T) {
+	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	for _, tt := range []struct {
 		resource string

@@ -20,6 +20,7 @@ var update = flag.Bool("update", false, "write the golden files")
 
 // The SQL of requests, as an operator would read it. Look at testdata/read.sql after -update.
 func TestRead(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
 	tests := []struct {
@@ -99,6 +100,7 @@ func golden(t *testing.T, file, got string) {
 
 // The SQL of writes, with what each argument stands for and where what it answers stands. Look at testdata/write.sql after -update.
 func TestWrite(t *testing.T) {
+	t.Parallel()
 	m, policy := coretest.Saltmere(t)
 	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
 	master := access.Caller{Subject: "x", Roles: []string{"harbour_master"}}

@@ -36,6 +36,7 @@ func text(s string) window.Text { return window.Text{Value: s} }
 
 // A grant changes in its own lines; comments, order and spelling of the rest stay.
 func TestSetGrant(t *testing.T) {
+	t.Parallel()
 	read := &window.Allowance{Operation: window.Read, Rows: text("a eq ${WHO:-1}"), Except: []window.Text{text("remarks")}}
 	update := &window.Allowance{Operation: window.Update, Fields: []window.Text{text("eta"), text("etd")}}
 	plain := func(ops ...window.Operation) (list []*window.Allowance) {

@@ -21,6 +21,7 @@ func environment(name string) (string, bool) {
 }
 
 func TestParse(t *testing.T) {
+	t.Parallel()
 	doc, err := window.Parse([]byte("window: w\nsource: ${DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, "+
 		"page: {max: none}}\n  b:\nroles:\n  r: {may: {a: read, b: [read, create], '*': {update: {fields: x}}}}\n"), environment)
 	if err != nil {
@@ -34,6 +35,7 @@ func TestParse(t *testing.T) {
 
 // Every mistake with its place; the JSON Schema refuses the same documents, where a schema can see the mistake.
 func TestMistakes(t *testing.T) {
+	t.Parallel()
 	schema := compileSchema(t)
 	tests := []struct {
 		name, document, want string
@@ -86,6 +88,7 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestManyMistakesAtOnce(t *testing.T) {
+	t.Parallel()
 	_, err := window.Parse([]byte("window: W\nsource: s\nroles: {r: {may: {a: raed}, misc: 1}}"), environment)
 	f, _ := fault.From(err)
 	if f == nil || len(f.Details) != 3 {
@@ -111,6 +114,7 @@ func compileSchema(t *testing.T) *jsonschema.Schema {
 }
 
 func TestSchemaAcceptsHarbour(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../../../demo/saltmere.window.yaml")
 	if err != nil {
 		t.Fatal(err)
@@ -125,6 +129,7 @@ func TestSchemaAcceptsHarbour(t *testing.T) {
 }
 
 func TestDraft(t *testing.T) {
+	t.Parallel()
 	document, err := window.Draft("port", coretest.Catalog(t), "harbour")
 	if err != nil {
 		t.Fatal(err)
@@ -176,6 +181,7 @@ func FuzzPieces(f *testing.F) {
 
 // Queries and saved views are read with their places.
 func TestQueriesAndViews(t *testing.T) {
+	t.Parallel()
 	doc, err := window.Parse([]byte(`window: w
 source: s
 queries:

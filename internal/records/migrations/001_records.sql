@@ -1,3 +1,4 @@
+-- +goose Up
 create table operator (
   id            integer generated always as identity primary key,
   email         text not null unique,

@@ -1,3 +1,4 @@
+-- +goose Up
 -- What was answered to requests that carry an Idempotency-Key. A row is here only if the answer and the transaction that made it
 -- are known: whether that transaction was committed, the database that was written to can say.
 create table idempotent_request (

@@ -1,3 +1,4 @@
+-- +goose Up
 alter table client add column used_at timestamptz, add column last_request text not null default '';
 
 -- People who sign in to a window's API.

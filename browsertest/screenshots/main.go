@@ -18,13 +18,13 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"eagerwindow/browsertest"
 	"eagerwindow/demo"
-	"eagerwindow/internal/browser"
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/identity"
 )
 
-const dir = "docs/screenshots"
+const dir = "../docs/screenshots" // go run works in the folder of its module
 
 // pages are shots of the console.
 var pages = []struct {
@@ -71,7 +71,7 @@ func run() error {
 	if base == "" {
 		return fmt.Errorf("EAGER_URL is not set; \"make screenshots\" starts a demo and sets it")
 	}
-	ctx, cancel, err := browser.Start(context.Background())
+	ctx, cancel, err := browsertest.Start(context.Background())
 	if err != nil {
 		return err
 	}
@@ -101,7 +101,7 @@ func run() error {
 		}
 	}
 	for _, c := range commands {
-		out, _ := exec.Command("bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
+		out, _ := exec.Command("../bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
 		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))),
 			picture(c.file, chromedp.Screenshot(`pre`))); err != nil {
 			return fmt.Errorf("%s: %w", c.file, err)

@@ -1,4 +1,4 @@
-package console_test
+package browsertest_test
 
 import (
 	"context"
@@ -14,9 +14,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
+	"eagerwindow/browsertest"
 	"eagerwindow/console"
 	"eagerwindow/demo"
-	"eagerwindow/internal/browser"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 )
@@ -31,11 +31,9 @@ type page struct {
 
 func open(t *testing.T) (page, *harbourtest.Running) {
 	t.Helper()
-	if console.Files() == nil {
-		t.Fatal("the console is not built; run make console")
-	}
+	harbourtest.Need(t, console.Files() != nil, "the console is not built; run make console")
 	r := harbourtest.Serve(t, console.Files(), server.New)
-	ctx, cancel, err := browser.Start(context.Background())
+	ctx, cancel, err := browsertest.Start(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,6 +78,7 @@ const answer, sentence, address = `[data-part=answer]`, `[data-part=sentence]`, 
 
 // An operator signs in, reads as an agent, changes the sentence by its chips and by its URL, and sees a refusal.
 func TestAsk(t *testing.T) {
+	t.Parallel()
 	p, r := open(t)
 	p.do("open the console", chromedp.Navigate(r.URL+"/"), chromedp.WaitVisible(`input[name=email]`),
 		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, "wrong\n"))
@@ -127,6 +126,7 @@ func TestAsk(t *testing.T) {
 
 // An operator writes: what it would touch stands on the button, fields are offered, mistakes are reported, nothing is sent before.
 func TestWrite(t *testing.T) {
+	t.Parallel()
 	p, r := open(t)
 	const body, touch = `[data-part=body] .cm-content`, `[data-part=touch]`
 	at := func(query string) {
@@ -172,6 +172,7 @@ func TestWrite(t *testing.T) {
 
 // An operator looks at the lights, asks why, changes a grant, and sees a mistake told before it is saved.
 func TestLights(t *testing.T) {
+	t.Parallel()
 	p, r := open(t)
 	const grant, facade = `[data-part=grant]`, `[data-part=facade]`
 	p.signIn(r, "/lights/saltmere", facade)
@@ -219,6 +220,7 @@ func TestLights(t *testing.T) {
 
 // An operator adds a program and a person, changes what they may do, disables and removes them.
 func TestCallers(t *testing.T) {
+	t.Parallel()
 	p, r := open(t)
 	const roster, caller = `[data-part=roster]`, `[data-part=caller]`
 	p.signIn(r, "/callers/saltmere", roster)
@@ -319,6 +321,7 @@ func choose(name, value string) chromedp.Action[chromedp.Void] {
 
 // The page keeps to its content security policy, uses nothing from elsewhere, and fits 1280x800 without a horizontal bar.
 func TestPageIsClean(t *testing.T) {
+	t.Parallel()
 	p, r := open(t)
 	p.do("listen to the browser's log", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
 		_, err := cdp.Call(ctx, target, log.Enable, cdp.Empty{})

@@ -1,5 +1,5 @@
-// Package browser starts headless Chromium for the tests of the console and for the pictures in docs.
-package browser
+// Package browsertest starts headless Chromium for the tests of the console and for the pictures in docs.
+package browsertest
 
 import (
 	"context"

@@ -53,6 +53,8 @@ func (h hand) routes() http.Handler {
 	r.Get("/port_calls/{id}", h.one)
 	r.Patch("/port_calls/{id}", h.change)
 	r.Post("/cargo_items", h.create)
+	r.Post("/port_calls", h.deep)
+	r.Post("/port_calls_row_by_row", h.deepRows)
 	r.Get("/with_cargo", h.withCargo)
 	r.Get("/floor", h.floor)
 	return r

@@ -43,7 +43,7 @@ type race struct {
 	Name         string
 	ours, hand   string
 	goal         float64
-	method, body string // of a write; %d in the body is another number each time, ROW in it or in the path another row
+	method, body string // of a write; %d in the body is another number each time, ROW in it or in the path another row, VESSEL another vessel
 }
 
 const chosen = "select=id,vessel_id,berth_code,status,eta,etd,arrived_at,draught_m,hazardous"
@@ -57,6 +57,8 @@ const (
 var races = []race{
 	{"create", "/api/saltmere/cargo_items", "/cargo_items", 0.95, "POST", newItem},
 	{"change", "/api/saltmere/port_calls/ROW?" + chosen, "/port_calls/ROW", 0.95, "PATCH", newTime},
+	{"deep create", "/api/saltmere/port_calls?" + deepShown, "/port_calls", 1.0, "POST", newCall},
+	{"deep create, row by row", "/api/saltmere/port_calls?" + deepShown, "/port_calls_row_by_row", 3.0, "POST", newCall},
 	{"1 row by key", "/api/saltmere/port_calls/4711?" + chosen, "/port_calls/4711", 1.0, "", ""},
 	{"list, 1 row", "/api/saltmere/port_calls?filter=status%20eq%20'departed'&orderby=eta%20desc&top=1&" + chosen,
 		"/port_calls?status=departed&top=1", 0, "", ""},
@@ -281,6 +283,7 @@ request = function()
   n = n + 1
   local row = tostring(1 + n %% 10000)
   local at, body = string.gsub(%q, "ROW", row), string.gsub(%q, "ROW", row)
+  body = string.gsub(body, "VESSEL", tostring(1 + n %% 400))
   return wrk.format(%q, at, nil, string.format(body, n))
 end
 `

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -36,85 +37,113 @@ nothing is written.`,
 		Args: exactly("WINDOW", "PATH"),
 	}
 	a.outputFlag(c)
-	method := c.Flags().String("method", "", "GET, POST, PUT, PATCH or DELETE (default: GET, or POST with --body)")
-	body := c.Flags().String("body", "", "JSON to send; @FILE reads it from a file")
-	set := c.Flags().StringArray("set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
-	as := c.Flags().StringSlice("as", nil, "act as this role, or several: pilot,agent (on the draft)")
-	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
-	live := c.Flags().Bool("live", false, "ask what is published, with --token or without")
-	token := c.Flags().String("token-file", "", "file with an access token for --live")
-	plan := c.Flags().Bool("plan", false, "show how the database answers, and what would spare it work (on the draft)")
+	q := &question{app: a}
+	c.Flags().StringVar(&q.method, "method", "", "GET, POST, PUT, PATCH or DELETE (default: GET, or POST with --body)")
+	c.Flags().StringVar(&q.body, "body", "", "JSON to send; @FILE reads it from a file")
+	c.Flags().StringArrayVar(&q.set, "set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
+	c.Flags().StringSliceVar(&q.as, "as", nil, "act as this role, or several: pilot,agent (on the draft)")
+	c.Flags().StringToStringVar(&q.claims, "claim", nil, "a claim of the role, as name=value")
+	c.Flags().BoolVar(&q.live, "live", false, "ask what is published, with --token or without")
+	c.Flags().StringVar(&q.tokenFile, "token-file", "", "file with an access token for --live")
+	c.Flags().BoolVar(&q.plan, "plan", false, "show how the database answers, and what would spare it work (on the draft)")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		s := a.service()
-		r := client.Request{Method: strings.ToUpper(*method), Path: "/draft/" + args[0] + "/" + strings.TrimPrefix(args[1], "/"),
-			ActAs: actAs(*as, *claims)}
-		if *plan {
-			r.Header = http.Header{"Prefer": {"explain"}}
-		}
-		if *live {
-			if *plan {
-				return usage("--plan works on the draft: callers of the live API are not told of the database")
-			}
-			if len(*as) > 0 {
-				return usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
-			}
-			r.Path = "/api" + strings.TrimPrefix(r.Path, "/draft")
-			s.Token = ""
-			if *token != "" {
-				text, err := os.ReadFile(*token)
-				if err != nil {
-					return usage("%w", err)
-				}
-				s.Token = strings.TrimSpace(string(text))
-			}
-		}
-		if len(*set) > 0 {
-			if *body != "" {
-				return usage("--set and --body both make the body; keep one")
-			}
-			text, err := bodyOf(*set)
-			if err != nil {
-				return err
-			}
-			*body = text
-		}
-		if *body != "" {
-			text := []byte(*body)
-			if name, isFile := strings.CutPrefix(*body, "@"); isFile {
-				var err error
-				if text, err = os.ReadFile(name); err != nil {
-					return usage("%w", err)
-				}
-			}
-			r.Body = bytes.NewReader(text)
-		}
-		if r.Method == "" {
-			r.Method = http.MethodGet
-			if r.Body != nil {
-				r.Method = http.MethodPost
-			}
-		}
-		res, err := s.Send(c.Context(), r)
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		if err := client.Check(res); err != nil {
-			if refused, ok := err.(*client.Refused); ok {
-				return fmt.Errorf("%s: %w", res.Status, refused)
-			}
-			return err
-		}
-		if *plan && a.output == "table" {
-			text, err := io.ReadAll(res.Body)
-			if err != nil {
-				return fmt.Errorf("the answer broke off: %w", err)
-			}
-			return a.plan(r.Method, text)
-		}
-		return a.answer(res)
+		return q.ask(c.Context(), args[0], strings.TrimPrefix(args[1], "/"))
 	}
 	return c
+}
+
+// question is what ask sends.
+type question struct {
+	app                     *app
+	method, body, tokenFile string
+	set, as                 []string
+	claims                  map[string]string
+	live, plan              bool
+}
+
+func (q *question) ask(ctx context.Context, window, path string) error {
+	s := q.app.service()
+	r := client.Request{Method: strings.ToUpper(q.method), Path: "/draft/" + window + "/" + path, ActAs: actAs(q.as, q.claims)}
+	if q.plan {
+		r.Header = http.Header{"Prefer": {"explain"}}
+	}
+	if q.live {
+		r.Path = "/api/" + window + "/" + path
+		var err error
+		if s.Token, err = q.token(); err != nil {
+			return err
+		}
+	}
+	body, err := q.text()
+	if err != nil {
+		return err
+	}
+	if body != nil {
+		r.Body = bytes.NewReader(body)
+	}
+	if r.Method == "" {
+		r.Method = http.MethodGet
+		if r.Body != nil {
+			r.Method = http.MethodPost
+		}
+	}
+	res, err := s.Send(ctx, r)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if err := client.Check(res); err != nil {
+		if refused, ok := err.(*client.Refused); ok {
+			return fmt.Errorf("%s: %w", res.Status, refused)
+		}
+		return err
+	}
+	if q.plan && q.app.output == "table" {
+		text, err := io.ReadAll(res.Body)
+		if err != nil {
+			return fmt.Errorf("the answer broke off: %w", err)
+		}
+		return q.app.plan(r.Method, text)
+	}
+	return q.app.answer(res)
+}
+
+// token is what a question to the live API carries; "" for none.
+func (q *question) token() (string, error) {
+	switch {
+	case q.plan:
+		return "", usage("--plan works on the draft: callers of the live API are not told of the database")
+	case len(q.as) > 0:
+		return "", usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
+	case q.tokenFile == "":
+		return "", nil
+	}
+	text, err := os.ReadFile(q.tokenFile)
+	if err != nil {
+		return "", usage("%w", err)
+	}
+	return strings.TrimSpace(string(text)), nil
+}
+
+// text is the body that is sent; nil for none.
+func (q *question) text() ([]byte, error) {
+	switch {
+	case len(q.set) > 0 && q.body != "":
+		return nil, usage("--set and --body both make the body; keep one")
+	case len(q.set) > 0:
+		text, err := bodyOf(q.set)
+		return []byte(text), err
+	case q.body == "":
+		return nil, nil
+	}
+	if name, isFile := strings.CutPrefix(q.body, "@"); isFile {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		return text, nil
+	}
+	return []byte(q.body), nil
 }
 
 // bodyOf makes a body of fields: a value that is JSON stands as it is, any other is a text.

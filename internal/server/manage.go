@@ -30,89 +30,86 @@ func (s *Server) manage(r chi.Router) {
 	})
 	r.Post("/session", s.signIn)
 	r.Group(func(r chi.Router) {
-		handle := func(serve func(*http.Request, string) (any, error)) http.HandlerFunc {
-			return func(w http.ResponseWriter, r *http.Request) {
-				email, err := s.operator(r)
-				var out any
-				if err == nil {
-					out, err = serve(r, email)
-				}
-				if err != nil {
-					s.fail(w, r, err)
-					return
-				}
-				writeJSON(w, http.StatusOK, out)
-			}
-		}
-		r.Get("/session", handle(func(_ *http.Request, email string) (any, error) { return identity.Session{Email: email}, nil }))
+		r.Get("/session", s.forOperator(func(_ *http.Request, email string) (any, error) { return identity.Session{Email: email}, nil }))
 		r.Delete("/session", s.signOut)
-		r.Post("/look", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[windows.LookAt](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.Look(r.Context(), in.Source)
-		}))
-		r.Get("/windows", handle(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
-		r.Post("/windows", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[windows.NewWindow](r)
-			if err != nil {
-				return nil, err
-			}
-			document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
-			return windows.Document{Document: document}, err
-		}))
-		r.Get("/windows/{window}/draft", handle(func(r *http.Request, _ string) (any, error) {
-			document, err := s.service.Draft(r.Context(), chi.URLParam(r, "window"))
-			return windows.Document{Document: document}, err
-		}))
-		r.Put("/windows/{window}/draft", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[windows.Document](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.SaveDraft(r.Context(), chi.URLParam(r, "window"), in.Document, email)
-		}))
-		r.Get("/windows/{window}/model", handle(func(r *http.Request, _ string) (any, error) {
-			return s.service.ModelOf(r.Context(), chi.URLParam(r, "window"))
-		}))
-		r.Get("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
-			return s.service.Lights(r.Context(), chi.URLParam(r, "window"))
-		}))
-		r.Get("/windows/{window}/grants/{role}/{resource}", handle(func(r *http.Request, _ string) (any, error) {
-			return s.service.Grant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"))
-		}))
-		r.Put("/windows/{window}/grants/{role}/{resource}", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[windows.GrantChange](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.SetGrant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"), in, email)
-		}))
-		r.Post("/windows/{window}/rules", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[windows.RuleQuestion](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.CheckRule(r.Context(), chi.URLParam(r, "window"), in)
-		}))
-		r.Post("/windows/{window}/access", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[windows.Question](r)
-			if err != nil {
-				return nil, err
-			}
-			return s.service.Why(r.Context(), chi.URLParam(r, "window"), in)
-		}))
-		r.Post("/windows/{window}/releases", handle(func(r *http.Request, email string) (any, error) {
-			in, err := input[windows.NewRelease](r)
-			if err != nil {
-				return nil, err
-			}
-			n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
-			return windows.Release{Number: n}, err
-		}))
-		s.manageCallers(r, handle)
+		s.manageWindows(r)
+		s.manageAccess(r)
+		s.manageCallers(r, s.forOperator)
 	})
+}
+
+// forOperator answers an operator with what serve returns.
+func (s *Server) forOperator(serve func(r *http.Request, email string) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		email, err := s.operator(r)
+		var out any
+		if err == nil {
+			out, err = serve(r, email)
+		}
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		writeJSON(w, http.StatusOK, out)
+	}
+}
+
+// withInput reads the body that a call takes.
+func withInput[T any](serve func(r *http.Request, email string, in T) (any, error)) func(*http.Request, string) (any, error) {
+	return func(r *http.Request, email string) (any, error) {
+		in, err := input[T](r)
+		if err != nil {
+			return nil, err
+		}
+		return serve(r, email, in)
+	}
+}
+
+// manageWindows opens windows, edits their drafts and publishes them.
+func (s *Server) manageWindows(r chi.Router) {
+	r.Post("/look", s.forOperator(withInput(func(r *http.Request, _ string, in windows.LookAt) (any, error) {
+		return s.service.Look(r.Context(), in.Source)
+	})))
+	r.Get("/windows", s.forOperator(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
+	r.Post("/windows", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewWindow) (any, error) {
+		document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
+		return windows.Document{Document: document}, err
+	})))
+	r.Get("/windows/{window}/draft", s.forOperator(func(r *http.Request, _ string) (any, error) {
+		document, err := s.service.Draft(r.Context(), chi.URLParam(r, "window"))
+		return windows.Document{Document: document}, err
+	}))
+	r.Put("/windows/{window}/draft", s.forOperator(withInput(func(r *http.Request, email string, in windows.Document) (any, error) {
+		return s.service.SaveDraft(r.Context(), chi.URLParam(r, "window"), in.Document, email)
+	})))
+	r.Get("/windows/{window}/model", s.forOperator(func(r *http.Request, _ string) (any, error) {
+		return s.service.ModelOf(r.Context(), chi.URLParam(r, "window"))
+	}))
+	r.Post("/windows/{window}/releases", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewRelease) (any, error) {
+		n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
+		return windows.Release{Number: n}, err
+	})))
+}
+
+// manageAccess shows and changes what roles may do.
+func (s *Server) manageAccess(r chi.Router) {
+	const grant = "/windows/{window}/grants/{role}/{resource}"
+	r.Get("/windows/{window}/access", s.forOperator(func(r *http.Request, _ string) (any, error) {
+		return s.service.Lights(r.Context(), chi.URLParam(r, "window"))
+	}))
+	r.Post("/windows/{window}/access", s.forOperator(withInput(func(r *http.Request, _ string, in windows.Question) (any, error) {
+		return s.service.Why(r.Context(), chi.URLParam(r, "window"), in)
+	})))
+	r.Get(grant, s.forOperator(func(r *http.Request, _ string) (any, error) {
+		return s.service.Grant(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource"))
+	}))
+	r.Put(grant, s.forOperator(withInput(func(r *http.Request, email string, in windows.GrantChange) (any, error) {
+		window, role, resource := chi.URLParam(r, "window"), chi.URLParam(r, "role"), chi.URLParam(r, "resource")
+		return s.service.SetGrant(r.Context(), window, role, resource, in, email)
+	})))
+	r.Post("/windows/{window}/rules", s.forOperator(withInput(func(r *http.Request, _ string, in windows.RuleQuestion) (any, error) {
+		return s.service.CheckRule(r.Context(), chi.URLParam(r, "window"), in)
+	})))
 }
 
 // input reads a JSON body; unknown members are mistakes.

@@ -63,7 +63,7 @@ func expanded(rel *model.Relation) string {
 func (w *writer) bodySchema(r *model.Resource, op window.Operation, whole bool, d *access.Decision) *openapi.SchemaBuilder {
 	b := openapi.NewSchemaBuilder().Type("object").AdditionalProperties(openapi.NewBoolOrSchema(false))
 	for _, f := range r.Fields {
-		if !d.Fields[f.Index] || f.ReadOnly || op == window.Update && f.InKey {
+		if !d.Fields[f.Index] || !access.Possible(f, op) {
 			continue
 		}
 		b.AddProperty(f.Name, fieldSchema(f, true))

@@ -68,53 +68,18 @@ func (n *Nested) fields() []*model.Field {
 // nested reads a member that is named after a relation; nil says that a mistake was noted.
 func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested {
 	n := &Nested{Relation: rel, Delta: strings.HasSuffix(control, "delta")}
-	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
-	switch {
-	case rel.To.View != nil || rel.From.View != nil || rd.replace:
-		rd.addError(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
+	if !rd.mayNest(n, m) || !rd.suppliedBy(rel) {
 		return nil
-	case rd.flat:
-		rd.addError(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s",
-			strings.Join(rd.writable(), ", "))
-		return nil
-	case inner.depth > maxNesting:
-		rd.addError(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
-		return nil
-	case n.Delta && !rel.Many:
-		rd.addError(m.name, "value.invalid", "%s leads to one row: there is nothing to be added or removed; write %q", rel.Name, rel.Name)
-		return nil
-	case n.Delta && rd.op == window.Create:
-		rd.addError(m.name, "value.invalid", "a new row has none yet; write %q", rel.Name)
-		return nil
-	}
-	if !rd.suppliedBy(rel) {
-		return nil
-	}
-	if rel.Through == nil && !rel.Holds() {
-		for _, p := range rel.Pairs {
-			inner.supplied = append(inner.supplied, rel.To.FieldOf(p.There))
-		}
 	}
 	if !rel.Many && m.value == "null" {
 		return n
 	}
-	if m.rows == nil {
-		values := []string{m.value}
-		if rel.Many {
-			var ok bool
-			if values, ok = elements(m.value); !ok {
-				rd.addError(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, kindOf(m.value))
-				return nil
-			}
-		}
-		if strings.HasSuffix(control, "bind") {
-			for i, v := range values {
-				if v[0] == '"' {
-					values[i] = `{"@id":` + v + `}`
-				}
-			}
-		}
-		m.rows = bodyRows(values)
+	if m.rows == nil && !rd.parseRows(rel, control, m) {
+		return nil
+	}
+	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
+	if rel.Through == nil && !rel.Holds() {
+		inner.supplied = rel.ThereFields()
 	}
 	for i, o := range m.rows {
 		inner.at = rd.at + m.name
@@ -126,6 +91,49 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 		}
 	}
 	return n
+}
+
+// mayNest reports whether rows may be written here as rows in a row; else a mistake is noted.
+func (rd *reader) mayNest(n *Nested, m *member) bool {
+	rel := n.Relation
+	switch {
+	case rel.To.View != nil || rel.From.View != nil || rd.replace:
+		rd.addError(m.name, "field.unknown", "a relation is not written with a replacement; send it with PATCH")
+	case rd.flat:
+		rd.addError(m.name, "field.unknown", "in a change of many rows, relations are written by their fields: %s",
+			strings.Join(rd.writable(), ", "))
+	case rd.depth+1 > maxNesting:
+		rd.addError(m.name, "limit.depth", "rows stand at most %d deep in rows", maxNesting)
+	case n.Delta && !rel.Many:
+		rd.addError(m.name, "value.invalid", "%s leads to one row: there is nothing to be added or removed; write %q", rel.Name, rel.Name)
+	case n.Delta && rd.op == window.Create:
+		rd.addError(m.name, "value.invalid", "a new row has none yet; write %q", rel.Name)
+	default:
+		return true
+	}
+	return false
+}
+
+// parseRows splits the value of a relation into its rows; a false result says that a mistake was noted. With @bind of 4.0 a text stands
+// for a row that is only named.
+func (rd *reader) parseRows(rel *model.Relation, control string, m *member) bool {
+	values := []string{m.value}
+	if rel.Many {
+		var ok bool
+		if values, ok = elements(m.value); !ok {
+			rd.addError(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, kindOf(m.value))
+			return false
+		}
+	}
+	if strings.HasSuffix(control, "bind") {
+		for i, v := range values {
+			if v[0] == '"' {
+				values[i] = `{"@id":` + v + `}`
+			}
+		}
+	}
+	m.rows = bodyRows(values)
+	return true
 }
 
 // suppliedBy reports whether the fields behind a relation can be written here; else a mistake is noted.
@@ -140,7 +148,7 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 			rd.addError(rel.Name, "link.hidden", "the fields behind this relation are not shown here, so it can't be written")
 		case rel.Holds() && rd.preset(own):
 			rd.addError(rel.Name, "field.preset", "the service sets %s for your role; leave the relation out", own.Name)
-		case rel.Holds() && (!rd.decision.Fields[own.Index] || own.ReadOnly):
+		case rel.Holds() && (!rd.decision.Takes(own)):
 			rd.addError(rel.Name, "access.field", "your role may not %s %s, which holds this relation; it may %s %s", rd.op, own.Name, rd.op,
 				strings.Join(rd.writable(), ", "))
 		default:
@@ -166,8 +174,37 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 		return nil
 	}
 	rd.resource = r
-	members := o.members
-	content := 0
+	content, ok := rd.controls(item, o.members)
+	if !ok {
+		return nil
+	}
+	if item.Ref == "" && !fresh || item.Removed != NotRemoved {
+		item.Key = rd.keyOf(r, o.members)
+	}
+	switch {
+	case item.Removed != NotRemoved:
+		if item.Ref == "" && item.Key == nil {
+			rd.mistakes.Add("key.missing", at, 0, 0, "%s: say which row of %s: \"@id\", or all of its key", at, r.Name)
+		}
+		return item
+	case item.Ref != "" && !content:
+		return item
+	case item.Ref != "" || item.Key != nil || one && !fresh:
+		rd.op = window.Update
+		item.Current = item.Ref == "" && item.Key == nil
+	default:
+		rd.op = window.Create
+	}
+	if !rd.decide(item) {
+		return nil
+	}
+	item.Row = rd.row(o.members)
+	return item
+}
+
+// controls reads what an item says of its row beside the fields: which one it is, that it is to go, its version. content reports whether
+// there are fields, too; ok is false where a mistake was noted that leaves nothing to read.
+func (rd *reader) controls(item *Item, members []member) (content, ok bool) {
 	for i := range members {
 		m := &members[i]
 		switch strings.Replace(m.name, "@odata.", "@", 1) {
@@ -176,54 +213,40 @@ func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 				rd.addError(m.name, "body.duplicate", "the row is named already")
 			}
 			if item.Ref, _ = unquoted(m.value); item.Ref == "" {
-				rd.addError(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", r.Name)
-				return nil
+				rd.addError(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", rd.resource.Name)
+				return false, false
 			}
 		case "@removed":
 			item.Removed = rd.removal(m)
 		case "@etag":
 			item.Version = rd.version(m)
 		default:
-			if !strings.HasPrefix(m.name, "@") {
-				content++
-			}
+			content = content || !strings.HasPrefix(m.name, "@")
 		}
 	}
-	if item.Ref == "" && !fresh || item.Removed != NotRemoved {
-		item.Key = rd.keyOf(r, members)
-	}
-	switch {
-	case item.Removed != NotRemoved:
-		if item.Ref == "" && item.Key == nil {
-			rd.mistakes.Add("key.missing", at, 0, 0, "%s: say which row of %s: \"@id\", or all of its key", at, r.Name)
-		}
-		return item
-	case item.Ref != "" && content == 0:
-		return item
-	case item.Ref != "" || item.Key != nil || one && !fresh:
-		rd.op = window.Update
-		item.Current = item.Ref == "" && item.Key == nil
-	default:
-		rd.op = window.Create
-	}
-	rd.decision = rd.scope.For(rd.op, r)
-	// perhaps it is a new one
-	if create := rd.scope.For(window.Create, r); rd.decision == nil && create != nil && rd.op == window.Update && item.Ref == "" {
+	return content, true
+}
+
+// decide finds what the role may do with the row of an item; a false result says that a mistake was noted. A row that is named by its key
+// may be a new one.
+func (rd *reader) decide(item *Item) bool {
+	rd.decision = rd.scope.For(rd.op, rd.resource)
+	create := rd.scope.For(window.Create, rd.resource)
+	if rd.decision == nil && create != nil && rd.op == window.Update && item.Ref == "" {
 		rd.op, rd.decision = window.Create, create
 	}
 	if rd.decision == nil {
-		if f, ok := fault.From(rd.scope.Refuse(rd.op, r)); ok {
-			rd.mistakes.Add(f.Code, at, 0, 0, "%s: %s", at, f.Message)
+		if f, ok := fault.From(rd.scope.Refuse(rd.op, rd.resource)); ok {
+			rd.mistakes.Add(f.Code, item.At, 0, 0, "%s: %s", item.At, f.Message)
 		}
-		return nil
+		return false
 	}
 	for _, f := range rd.supplied {
 		if rd.op == window.Create && !rd.supplies(f) {
-			return nil
+			return false
 		}
 	}
-	item.Row = rd.row(members)
-	return item
+	return true
 }
 
 func (rd *reader) removal(m *member) Removal {

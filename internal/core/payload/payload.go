@@ -149,51 +149,22 @@ func (rd *reader) row(members []member) *Row {
 		if f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
 			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
 		}
-		if f == nil {
-			name, control, annotated := strings.Cut(m.name, "@")
-			rel := r.Relation(name)
-			if rel == nil && annotated && isLinked(control) {
-				rd.addError(m.name, "relation.unknown", "%s has no relation %q%s", r.Name, name, fault.Suggest(name, r.RelationNames()))
-				continue
-			}
-			if rel != nil && (!annotated || isLinked(control)) {
-				if n := rd.nested(rel, control, m); n != nil {
-					row.Nested = append(row.Nested, n)
-					for _, f := range n.fields() {
-						cells[f.Index].given = true
-					}
-				}
-				continue
-			}
-			if annotated { // control information: what a client read and sends back
-				if rd.at == "" && isEtag(m.name) {
-					row.Version = rd.version(m)
-				}
-				rd.control(m.name, control)
-				continue
-			}
+		if f == nil && rd.beside(row, cells, m) {
+			continue
 		}
 		if f != nil {
 			cells[f.Index].given = true
 		}
-		if !rd.writes(f, m.name) {
-			continue
+		if rd.writes(f, m.name) {
+			c := &cells[f.Index]
+			c.value, c.write = rd.value(f, m)
 		}
-		c := &cells[f.Index]
-		c.value, c.write = rd.value(f, m)
 	}
 	switch {
 	case rd.op == window.Create:
 		rd.missing(cells)
 	case rd.replace:
-		for _, f := range r.Fields {
-			if !cells[f.Index].given && rd.decision.Fields[f.Index] && !f.ReadOnly && !f.InKey && !rd.preset(f) {
-				row.Defaults = append(row.Defaults, f)
-				if f.Required {
-					rd.addError(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names", withArticle(f.Type))
-				}
-			}
-		}
+		rd.defaults(row, cells)
 	}
 	most := len(members) + len(rd.key)
 	row.Fields, row.Values = make([]*model.Field, 0, most), make([]*string, 0, most)
@@ -203,6 +174,47 @@ func (rd *reader) row(members []member) *Row {
 		}
 	}
 	return row
+}
+
+// beside reads a member that is no field: a relation, or control information. It reports whether the member is one of these.
+func (rd *reader) beside(row *Row, cells []cell, m *member) bool {
+	name, control, annotated := strings.Cut(m.name, "@")
+	rel := rd.resource.Relation(name)
+	linked := annotated && isLinked(control)
+	switch {
+	case rel == nil && linked:
+		rd.addError(m.name, "relation.unknown", "%s has no relation %q%s", rd.resource.Name, name,
+			fault.Suggest(name, rd.resource.RelationNames()))
+	case rel != nil && (!annotated || linked):
+		if n := rd.nested(rel, control, m); n != nil {
+			row.Nested = append(row.Nested, n)
+			for _, f := range n.fields() {
+				cells[f.Index].given = true
+			}
+		}
+	case annotated: // what a client read and sends back
+		if rd.at == "" && isEtag(m.name) {
+			row.Version = rd.version(m)
+		}
+		rd.control(m.name, control)
+	default:
+		return false
+	}
+	return true
+}
+
+// defaults are the fields that a replacement leaves out, of all that the role may write.
+func (rd *reader) defaults(row *Row, cells []cell) {
+	for _, f := range rd.resource.Fields {
+		if cells[f.Index].given || f.InKey || !rd.decision.Takes(f) {
+			continue
+		}
+		row.Defaults = append(row.Defaults, f)
+		if f.Required {
+			rd.addError(f.Name, "field.missing", "is required: %s; a replacement gives the whole row, PATCH changes what it names",
+				withArticle(f.Type))
+		}
+	}
 }
 
 // controls are the standard's words for what a body says beside its fields (JSON Format, 4.6).
@@ -437,7 +449,7 @@ func (rd *reader) addError(f string, code, format string, args ...any) {
 func (rd *reader) writable() []string {
 	var names []string
 	for _, f := range rd.resource.Fields {
-		if rd.decision.Fields[f.Index] && !f.ReadOnly && !(rd.op == window.Update && f.InKey) {
+		if rd.decision.Fields[f.Index] && access.Possible(f, rd.op) {
 			names = append(names, f.Name)
 		}
 	}

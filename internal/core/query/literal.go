@@ -198,80 +198,8 @@ func Argument(l syntax.Literal, t *model.Type) (any, error) {
 	if l.Class == syntax.Absent {
 		return nil, nil
 	}
-	bad := func(what string) error {
-		return syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
-	}
-	switch t.Kind {
-	case model.Boolean:
-		if l.Text != "true" && l.Text != "false" {
-			return nil, bad("boolean: true or false")
-		}
-		return l.Text == "true", nil
-	case model.Int16, model.Int32, model.Int64:
-		n, err := strconv.ParseInt(l.Text, 10, 64)
-		if err != nil {
-			return nil, bad("whole number of 64 bits")
-		}
-		return n, nil
-	case model.Decimal:
-		if _, err := strconv.ParseFloat(l.Text, 64); err != nil && !isRange(err) {
-			return nil, bad("number")
-		}
-		return strings.Replace(l.Text, "INF", "Infinity", 1), nil
-	case model.Single, model.Double:
-		f, err := strconv.ParseFloat(l.Text, 64)
-		if err != nil {
-			return nil, bad("number in the range of a double")
-		}
-		if t.Kind == model.Single && !math.IsInf(f, 0) && math.Abs(f) > math.MaxFloat32 {
-			return nil, bad("number in the range of a single")
-		}
-		return f, nil
-	case model.Enum:
-		if !slices.Contains(t.Values, l.Text) {
-			return nil, syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text),
-				enumChoices(l.Text, t.Values))
-		}
-		return l.Text, nil
-	case model.Date:
-		if d, ok := readTime(l.Text, time.DateOnly); ok {
-			return d, nil
-		}
-		if isEndless(l) {
-			return l.Text, nil
-		}
-		return nil, bad("date; write year-month-day such as 2026-07-01")
-	case model.TimeOfDay:
-		for _, layout := range []string{"15:04:05", "15:04"} {
-			if _, err := time.Parse(layout, l.Text); err == nil {
-				return l.Text, nil
-			}
-		}
-		return nil, bad("time of day; write 12:30:00")
-	case model.Instant:
-		if m, ok := readTime(strings.ToUpper(l.Text), time.RFC3339Nano, "2006-01-02T15:04Z07:00"); ok {
-			return m.UTC().Round(time.Microsecond), nil // as the database would
-		}
-		if isEndless(l) {
-			return l.Text, nil
-		}
-		return nil, bad("timestamp with its zone; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00")
-	case model.Duration:
-		if !IsDuration(l.Text) {
-			return nil, bad("duration; write PT48H or P2DT30M")
-		}
-		return l.Text, nil
-	case model.GUID:
-		if syntax.GuidLength(l.Text) != len(l.Text) || l.Text == "" {
-			return nil, bad("uuid")
-		}
-		return l.Text, nil
-	case model.Binary:
-		b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(l.Text, "="))
-		if err != nil {
-			return nil, bad("base64url text")
-		}
-		return b, nil
+	if convert, ok := conversions[t.Kind]; ok {
+		return convert(l, t)
 	}
 	if t == PatternType {
 		if err := CheckPattern(l); err != nil {
@@ -279,9 +207,124 @@ func Argument(l syntax.Literal, t *model.Type) (any, error) {
 		}
 	}
 	if strings.IndexByte(l.Text, 0) >= 0 {
-		return nil, bad("text: it holds a NUL character")
+		return nil, notOf(l, "text: it holds a NUL character")
 	}
 	return l.Text, nil
+}
+
+// conversions make arguments of literals, by the kind of type that is expected. All others are texts.
+var conversions = map[model.Kind]func(syntax.Literal, *model.Type) (any, error){
+	model.Boolean:   booleanArgument,
+	model.Int16:     integerArgument,
+	model.Int32:     integerArgument,
+	model.Int64:     integerArgument,
+	model.Decimal:   decimalArgument,
+	model.Single:    floatArgument,
+	model.Double:    floatArgument,
+	model.Enum:      enumArgument,
+	model.Date:      dateArgument,
+	model.TimeOfDay: clockArgument,
+	model.Instant:   instantArgument,
+	model.Duration:  durationArgument,
+	model.GUID:      guidArgument,
+	model.Binary:    binaryArgument,
+}
+
+// notOf is the fault of a literal that is none of its type.
+func notOf(l syntax.Literal, what string) error {
+	return syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is no %s", strconv.Quote(l.Text), what)
+}
+
+func booleanArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if l.Text != "true" && l.Text != "false" {
+		return nil, notOf(l, "boolean: true or false")
+	}
+	return l.Text == "true", nil
+}
+
+func integerArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	n, err := strconv.ParseInt(l.Text, 10, 64)
+	if err != nil {
+		return nil, notOf(l, "whole number of 64 bits")
+	}
+	return n, nil
+}
+
+func decimalArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if _, err := strconv.ParseFloat(l.Text, 64); err != nil && !isRange(err) {
+		return nil, notOf(l, "number")
+	}
+	return strings.Replace(l.Text, "INF", "Infinity", 1), nil
+}
+
+func floatArgument(l syntax.Literal, t *model.Type) (any, error) {
+	f, err := strconv.ParseFloat(l.Text, 64)
+	if err != nil {
+		return nil, notOf(l, "number in the range of a double")
+	}
+	if t.Kind == model.Single && !math.IsInf(f, 0) && math.Abs(f) > math.MaxFloat32 {
+		return nil, notOf(l, "number in the range of a single")
+	}
+	return f, nil
+}
+
+func enumArgument(l syntax.Literal, t *model.Type) (any, error) {
+	if !slices.Contains(t.Values, l.Text) {
+		return nil, syntax.FaultAt(l.Option, l.Pos, "value.invalid", "%s is none of the values%s", strconv.Quote(l.Text),
+			enumChoices(l.Text, t.Values))
+	}
+	return l.Text, nil
+}
+
+func dateArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if d, ok := readTime(l.Text, time.DateOnly); ok {
+		return d, nil
+	}
+	if isEndless(l) {
+		return l.Text, nil
+	}
+	return nil, notOf(l, "date; write year-month-day such as 2026-07-01")
+}
+
+func clockArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	for _, layout := range []string{"15:04:05", "15:04"} {
+		if _, err := time.Parse(layout, l.Text); err == nil {
+			return l.Text, nil
+		}
+	}
+	return nil, notOf(l, "time of day; write 12:30:00")
+}
+
+func instantArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if m, ok := readTime(strings.ToUpper(l.Text), time.RFC3339Nano, "2006-01-02T15:04Z07:00"); ok {
+		return m.UTC().Round(time.Microsecond), nil // as the database would
+	}
+	if isEndless(l) {
+		return l.Text, nil
+	}
+	return nil, notOf(l, "timestamp with its zone; write 2026-07-01T12:30:00Z or 2026-07-01T12:30:00+02:00")
+}
+
+func durationArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if !IsDuration(l.Text) {
+		return nil, notOf(l, "duration; write PT48H or P2DT30M")
+	}
+	return l.Text, nil
+}
+
+func guidArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	if syntax.GuidLength(l.Text) != len(l.Text) || l.Text == "" {
+		return nil, notOf(l, "uuid")
+	}
+	return l.Text, nil
+}
+
+func binaryArgument(l syntax.Literal, _ *model.Type) (any, error) {
+	b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(l.Text, "="))
+	if err != nil {
+		return nil, notOf(l, "base64url text")
+	}
+	return b, nil
 }
 
 // isEndless reports whether a text of a body is the time before or after all others (PostgreSQL, 8.5.1.4), which it is answered as too.

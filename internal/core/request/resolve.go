@@ -100,55 +100,29 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int
 		}
 		return "expand"
 	}
-	var err error
-	rs := &resolver{root: q.Root, computed: map[string]query.Expr{}}
-	if o.Apply != nil {
-		if within != "" {
-			return fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
-		}
-		if rs, err = resolveApply(q, o.Apply, "apply"); err != nil {
-			return err
-		}
-		for _, name := range rs.names {
-			shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
-			if shown {
-				q.Computed = append(q.Computed, query.Computed{Name: name, By: rs.computed[name]})
-			}
-		}
+	rs, err := source(q, o, within)
+	if err != nil {
+		return err
 	}
 	if err := compute(q, rs, o, in("compute")); err != nil {
 		return err
 	}
-	mistakes := &mistakes{} // of what follows, each is independent of the others
 	if o.Search != nil {
 		q.Search = searched(q.Root, o.Search)
 	}
+	wrong := &mistakes{} // of what follows, each is independent of the others
 	if o.Filter != nil {
 		rs.option = in("filter")
 		q.Filter, err = rs.condition(o.Filter)
-		mistakes.add(err)
+		wrong.add(err)
 	}
 	rs.option = in("orderby")
-	mistakes.add(order(q, rs, o.OrderBy))
-	q.Parts = map[*model.Field]*model.Type{}
-	for _, path := range o.Select {
-		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
-			continue
-		}
-		f, err := selected(q.Root.Resource, path, in("select"))
-		if err == nil && !slices.Contains(q.Select, f) {
-			q.Select = append(q.Select, f)
-			q.Parts[f], err = part(f, o.Select, in("select"))
-		}
-		mistakes.add(err)
-	}
-	if o.Select != nil && q.Select == nil {
-		q.Select = []*model.Field{} // computed values alone
-	}
+	wrong.add(order(q, rs, o.OrderBy))
+	selectFields(q, rs, o.Select, in("select"), wrong)
 	for i := range o.Expand {
-		mistakes.add(expand(q, &o.Expand[i], within, depth, left))
+		wrong.add(expand(q, &o.Expand[i], within, depth, left))
 	}
-	if err := mistakes.fault(); err != nil {
+	if err := wrong.fault(); err != nil {
 		return err
 	}
 	if q.Root.Resource.View != nil && o.Expand == nil && o.Select == nil {
@@ -164,6 +138,46 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int
 		q.Skip = &query.Value{T: model.Int64Type, Index: o.Skip.Index}
 	}
 	return nil
+}
+
+// source resolves what comes before all other options: the rows of the resource, or what apply makes of them.
+func source(q *query.Query, o *syntax.Options, within string) (*resolver, error) {
+	if o.Apply == nil {
+		return &resolver{root: q.Root, computed: map[string]query.Expr{}}, nil
+	}
+	if within != "" {
+		return nil, fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
+	}
+	rs, err := resolveApply(q, o.Apply, "apply")
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range rs.names {
+		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
+		if shown {
+			q.Computed = append(q.Computed, query.Computed{Name: name, By: rs.computed[name]})
+		}
+	}
+	return rs, nil
+}
+
+// selectFields resolves the paths of select; nil stands for all fields.
+func selectFields(q *query.Query, rs *resolver, paths []*syntax.PathNode, option string, wrong *mistakes) {
+	q.Parts = map[*model.Field]*model.Type{}
+	for _, path := range paths {
+		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
+			continue
+		}
+		f, err := selected(q.Root.Resource, path, option)
+		if err == nil && !slices.Contains(q.Select, f) {
+			q.Select = append(q.Select, f)
+			q.Parts[f], err = part(f, paths, option)
+		}
+		wrong.add(err)
+	}
+	if paths != nil && q.Select == nil {
+		q.Select = []*model.Field{} // computed values alone
+	}
 }
 
 // mostMistakes is how many of one request are reported.

@@ -14,7 +14,6 @@ import (
 	"eagerwindow/demo"
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/describe"
-	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/postgres"
@@ -109,7 +108,6 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
-		var m *model.Model
 		var policy *access.Policy
 		steps := []struct {
 			name string
@@ -136,7 +134,7 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 				if err != nil {
 					return err
 				}
-				_, err = describe.CSDL(m, scope, "4.01").XML()
+				_, err = describe.CSDL(policy.Model(), scope, "4.01").XML()
 				return err
 			}},
 		}

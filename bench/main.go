@@ -147,51 +147,22 @@ func run(rounds int, length time.Duration, file, only string) error {
 		return err
 	}
 	defer stopHand()
-	token, err := (&client.Client{URL: ours}).ClientToken(ctx, demo.Window, "harbour-master-demo", "saltmere-harbour_master")
+	l := lab{ours: ours, hand: hand, pid: pid, harbour: harbour, large: large, tokens: map[string]string{}}
+	for _, c := range [][3]string{{demo.Window, "harbour-master-demo", "saltmere-harbour_master"}, {"guarded", "clerk", guardedSecret}} {
+		if l.tokens[c[0]], err = (&client.Client{URL: ours}).ClientToken(ctx, c[0], c[1], c[2]); err != nil {
+			return err
+		}
+	}
+	results, err := l.races(only, rounds, length)
 	if err != nil {
 		return err
-	}
-	clerk, err := (&client.Client{URL: ours}).ClientToken(ctx, "guarded", "clerk", guardedSecret)
-	if err != nil {
-		return err
-	}
-	tokens := map[string]string{demo.Window: token, "guarded": clerk}
-	var results []result
-	for _, r := range races {
-		if !strings.Contains(r.Name, only) {
-			continue
-		}
-		other := hand
-		if strings.HasPrefix(r.hand, "/api/") {
-			other = ours
-		}
-		res, err := r.run(ours, other, tokens, rounds, length)
-		if err != nil {
-			return fmt.Errorf("%s: %w", r.Name, err)
-		}
-		results = append(results, res)
 	}
 	print(os.Stdout, results)
 	var figures []figure
 	if only == "" {
-		if figures, err = measureLarge(ctx, large); err != nil {
+		if figures, err = l.figures(ctx); err != nil {
 			return err
 		}
-		used, err := memory(ours, pid)
-		if err != nil {
-			return err
-		}
-		figures = append(figures, used)
-		streamed, err := measureStreams(ours, harbour, token, pid)
-		if err != nil {
-			return err
-		}
-		figures = append(figures, streamed...)
-		written, err := measureBulk(ours, token, pid)
-		if err != nil {
-			return err
-		}
-		figures = append(figures, written...)
 		printFigures(os.Stdout, figures)
 	}
 	if file == "" {
@@ -202,6 +173,52 @@ func run(rounds int, length time.Duration, file, only string) error {
 		return err
 	}
 	return os.WriteFile(file, append(text, '\n'), 0o644)
+}
+
+// lab is what is measured: both sides, our process, and the databases.
+type lab struct {
+	ours, hand     string // URLs
+	pid            int
+	harbour, large string            // DSNs
+	tokens         map[string]string // by window
+}
+
+// races runs those whose names hold a text.
+func (l lab) races(only string, rounds int, length time.Duration) ([]result, error) {
+	var results []result
+	for _, r := range races {
+		if !strings.Contains(r.Name, only) {
+			continue
+		}
+		other := l.hand
+		if strings.HasPrefix(r.hand, "/api/") {
+			other = l.ours
+		}
+		res, err := r.run(l.ours, other, l.tokens, rounds, length)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", r.Name, err)
+		}
+		results = append(results, res)
+	}
+	return results, nil
+}
+
+// figures measures what has no other side.
+func (l lab) figures(ctx context.Context) ([]figure, error) {
+	figures, err := measureLarge(ctx, l.large)
+	if err != nil {
+		return nil, err
+	}
+	used, err := memory(l.ours, l.pid)
+	if err != nil {
+		return nil, err
+	}
+	streamed, err := measureStreams(l.ours, l.harbour, l.tokens[demo.Window], l.pid)
+	if err != nil {
+		return nil, err
+	}
+	written, err := measureBulk(l.ours, l.tokens[demo.Window], l.pid)
+	return slices.Concat(figures, []figure{used}, streamed, written), err
 }
 
 func (r race) run(ours, hand string, tokens map[string]string, rounds int, length time.Duration) (result, error) {

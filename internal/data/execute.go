@@ -135,7 +135,8 @@ func onlyKey(s *change.Step) bool {
 	return !slices.ContainsFunc(s.Returned, func(f *model.Field) bool { return !f.InKey })
 }
 
-// parts tells rows apart that one statement can't do: new ones that give a field, and those that leave it to a default that is not known here;
+// parts tells rows apart that one statement can't do: new ones that give a field, and those that leave it to a default that is not known
+// here;
 // rows that are found along different ways.
 func parts(s *change.Step, rows []*change.Row) [][]*change.Row {
 	if len(rows) == 1 {

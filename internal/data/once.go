@@ -22,7 +22,8 @@ type Answer = records.Answer
 // whatever dies in between, the records say what was answered, and the database that was written to reports whether it is true: a
 // repeat asks it. This holds whether or not the records and the data are in one database. do returns an error to have nothing
 // done; that is not remembered.
-func (a *API) Idempotent(ctx context.Context, c access.Caller, key string, fingerprint []byte, do func(*API) (Answer, error)) (Answer, error) {
+func (a *API) Idempotent(ctx context.Context, c access.Caller, key string, fingerprint []byte, do func(*API) (Answer, error)) (Answer,
+	error) {
 	var none Answer
 	id := records.RequestKey{API: a.Model.Name, Caller: strings.Join(c.Roles, " ") + " " + c.Subject, Key: key}
 	if a.Release == 0 {
@@ -68,7 +69,8 @@ func running() error {
 		"a request with this Idempotency-Key is being done at this moment; ask again in a second").On("Idempotency-Key")
 }
 
-func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Reservation, do func(*API) (Answer, error)) (answer Answer,
+func (a *API) firstTime(ctx context.Context, id records.RequestKey, promise *records.Reservation,
+	do func(*API) (Answer, error)) (answer Answer,
 	err error) {
 	defer promise.Drop(ctx)
 	err = a.pool.Transact(ctx, func(tx *postgres.Tx) error {

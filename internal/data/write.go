@@ -182,31 +182,9 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	target := change.Target{Resource: r.Resource}
-	var gives []*model.Field
-	if r.Parent() != "" && !r.Single && r.View == query.Rows {
-		target.Via = r.Via()
-		gives = target.Via.ThereFields()
-		if target.Via.Through != nil || slices.Contains(target.Via.OwnFields(), nil) || slices.Contains(gives, nil) {
-			return nil, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref", r.Resource.Name,
-				r.Resource.Name, r.Via().Name).On("path")
-		}
-		if err := t.may(window.Create); err != nil {
-			return nil, err
-		}
-		if target.Path, err = r.Before().Places(); err != nil {
-			return nil, err
-		}
-	} else {
-		if t.scope.For(window.Create, r.Resource) == nil {
-			return nil, t.scope.Refuse(window.Create, r.Resource)
-		}
-		if err := writable(r); err != nil {
-			return nil, err
-		}
-		if err := showing(r); err != nil {
-			return nil, err
-		}
+	target, gives, err := t.newRow()
+	if err != nil {
+		return nil, err
 	}
 	if r.Single {
 		return nil, notHere(r, "method.row", r.Resource.Methods(false, true),
@@ -232,6 +210,32 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		made, err := t.compiler(scope).Create(target, row)
 		return t.execute(a, scope, made, err)
 	})
+}
+
+// newRow finds where a new row goes: into the collection of the path, or to the end of a relation, whose row before it gives it fields.
+func (t *task) newRow() (target change.Target, gives []*model.Field, err error) {
+	r := t.request
+	target = change.Target{Resource: r.Resource}
+	if r.Parent() == "" || r.Single || r.View != query.Rows {
+		if t.scope.For(window.Create, r.Resource) == nil {
+			return target, nil, t.scope.Refuse(window.Create, r.Resource)
+		}
+		if err := writable(r); err != nil {
+			return target, nil, err
+		}
+		return target, nil, showing(r)
+	}
+	target.Via = r.Via()
+	gives = target.Via.ThereFields()
+	if target.Via.Through != nil || slices.Contains(target.Via.OwnFields(), nil) || slices.Contains(gives, nil) {
+		return target, nil, fault.New(fault.Unsupported, "write.path", "a row of %s is created at /%s, and linked with POST …/%s/$ref",
+			r.Resource.Name, r.Resource.Name, r.Via().Name).On("path")
+	}
+	if err := t.may(window.Create); err != nil {
+		return target, nil, err
+	}
+	target.Path, err = r.Before().Places()
+	return target, gives, err
 }
 
 // Update changes the fields that the body names in the row at the path.

@@ -182,7 +182,8 @@ func TestAdoptOlderRecords(t *testing.T) {
 		t.Errorf("the source is %q, %v", sealed, err)
 	}
 	var versions int
-	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil || versions != 3 {
+	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil ||
+		versions != 3 {
 		t.Errorf("%d migrations are known, %v", versions, err)
 	}
 	open(t, dsn)

@@ -64,7 +64,8 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 			return fault.New(fault.Invalid, "option.misplaced", "%s does not go with a batch, but with the url of a request in it", name).On(name)
 		}
 	}
-	b := &batch{server: s, w: w, r: r, caller: caller, continueOnError: preferences(r).ContinueOnError, failed: map[string]bool{}, done: map[string]*outcome{}}
+	b := &batch{server: s, w: w, r: r, caller: caller, continueOnError: preferences(r).ContinueOnError, failed: map[string]bool{},
+		done: map[string]*outcome{}}
 	api = api.Referring(b.resolve)
 	if b.continueOnError {
 		w.Header().Set("Preference-Applied", "continue-on-error")

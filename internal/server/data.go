@@ -372,32 +372,13 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 	case page.Single:
 		out.buf = envelope.Single(out.buf, page.AppendHeader, page.AppendRow)
 	default:
-		if size := page.Preferred(); size > 0 {
-			w.Header().Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
-		}
-		total := int64(-1)
-		if page.Counted {
-			total = page.Total()
-		}
-		out.buf = page.AppendHeader(envelope.Begin(out.buf, total))
-		for page.Next() {
-			out.buf = page.AppendRow(envelope.Row(out.buf, page.Rows() == 1))
-			if len(out.buf) >= flushAt {
-				if err := out.flush(); err != nil {
-					return nil // the caller has gone away
-				}
-			}
-		}
-		token, err := page.SkipToken()
+		left, err := out.rows(page, envelope, func(token string) string { return nextLink(root(r)+"/"+path, options, token) })
 		if err != nil {
 			return s.cut(&out, r, err)
 		}
-		next := ""
-		if token != "" {
-			next = nextLink(root(r)+"/"+path, options, token)
-			w.Header().Set("Link", "<"+next+`>; rel="next"`)
+		if left {
+			return nil
 		}
-		out.buf = envelope.End(out.buf, next)
 	}
 	closed = true
 	if err := page.Close(); err != nil {
@@ -405,6 +386,36 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 	}
 	out.end()
 	return nil
+}
+
+// rows writes the rows of a collection, and the link to the next page where one follows. left reports that the caller has gone away.
+func (a *answer) rows(page *data.Page, envelope encode.Envelope, link func(token string) string) (left bool, err error) {
+	h := a.w.Header()
+	if size := page.Preferred(); size > 0 {
+		h.Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
+	}
+	total := int64(-1)
+	if page.Counted {
+		total = page.Total()
+	}
+	a.buf = page.AppendHeader(envelope.Begin(a.buf, total))
+	for page.Next() {
+		a.buf = page.AppendRow(envelope.Row(a.buf, page.Rows() == 1))
+		if len(a.buf) >= flushAt && a.flush() != nil {
+			return true, nil
+		}
+	}
+	token, err := page.SkipToken()
+	if err != nil {
+		return false, err
+	}
+	next := ""
+	if token != "" {
+		next = link(token)
+		h.Set("Link", "<"+next+`>; rel="next"`)
+	}
+	a.buf = envelope.End(a.buf, next)
+	return false, nil
 }
 
 // field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.

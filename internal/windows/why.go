@@ -189,28 +189,38 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 	if err := json.Unmarshal(cursor.AppendRow(nil), &holds); err != nil {
 		return err
 	}
-	var failing, rest []string
 	for i, c := range plan.Columns[1:] {
 		met := holds[c.Name]
 		out.Conditions[i].Holds = &met
-		if met {
-			rest = append(rest, rules[i].Text)
-		} else {
-			failing = append(failing, out.Conditions[i].Text)
-		}
 	}
-	if len(failing) > 0 {
-		does := "does"
-		if len(failing) > 1 {
-			does = "do"
-		}
-		out.May, out.Says = false, fmt.Sprintf("%s may not %s: %s %s not hold for it.", w.scope.Name, deed, strings.Join(failing, " and "), does)
-		out.Change = fmt.Sprintf("in %s, leave rows out", out.Grant)
-		if len(rest) > 0 {
-			out.Change = fmt.Sprintf("in %s, rows: %s", out.Grant, strings.Join(rest, " and "))
-		}
-	}
+	w.judge(out, rules, deed)
 	return cursor.Close()
+}
+
+// judge says which conditions the row does not meet, and what of the rule would let it through.
+func (w *why) judge(out *Reason, rules []*access.Rule, deed string) {
+	var failing, rest []string
+	for i, c := range out.Conditions {
+		switch {
+		case c.Holds == nil:
+		case *c.Holds:
+			rest = append(rest, rules[i].Text)
+		default:
+			failing = append(failing, c.Text)
+		}
+	}
+	if len(failing) == 0 {
+		return
+	}
+	does := "does"
+	if len(failing) > 1 {
+		does = "do"
+	}
+	out.May, out.Says = false, fmt.Sprintf("%s may not %s: %s %s not hold for it.", w.scope.Name, deed, strings.Join(failing, " and "), does)
+	out.Change = fmt.Sprintf("in %s, leave rows out", out.Grant)
+	if len(rest) > 0 {
+		out.Change = fmt.Sprintf("in %s, rows: %s", out.Grant, strings.Join(rest, " and "))
+	}
 }
 
 var callerValue = regexp.MustCompile(`@caller/(\w+)`)

@@ -260,7 +260,8 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 	for _, a := range d.Allow {
 		if !r.Can(a.Operation) {
 			if named {
-				b.addError(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation, joinOperations(r.Operations))
+				b.addError(a.Pos, "operation.impossible", "role %s: %s can't %s; it can %s", role.Name, r.Name, a.Operation,
+					joinOperations(r.Operations))
 			}
 			continue
 		}

@@ -97,7 +97,8 @@ func (b *Body) read(f form) (*Row, error) {
 // mostTold is how many mistakes of one body are reported.
 const maxDetails = 100
 
-// asFault is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may not,
+// asFault is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may
+// not,
 // then values that are well formed and break a check.
 func asFault(mistakes fault.List, scope *access.Scope) error {
 	if len(mistakes) == 0 {

@@ -378,51 +378,66 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 	}
 	switch list := n.Right.(type) {
 	case *syntax.LiteralNode:
-		if len(list.Value.Items) == 0 {
-			return &query.Member{X: x, List: rs.value(list, x.Type())}, nil
-		}
-		t := query.Fitting(list.Value.Items[0].Class, x.Type())
-		if t == nil {
-			item := list.Value.Items[0]
-			return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item,
-				item.Kind(), advice(item, x.Type()))
-		}
-		return &query.Member{X: x, List: rs.value(list, t)}, nil
+		return rs.memberOfLiteral(n, list, x)
 	case *syntax.ListNode:
-		m := &query.Member{X: x}
-		for _, item := range list.Items {
-			e, err := rs.expr(item)
-			if err != nil {
-				return nil, err
-			}
-			if e, err = rs.fit(e, item, x.Type(), n.Left); err != nil {
-				return nil, err
-			}
-			if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: item}, x.Type(), e.Type()); err != nil {
-				return nil, err
-			}
-			m.Items = append(m.Items, e)
-		}
-		return m, nil
+		return rs.memberOfItems(n, list, x)
 	case *syntax.PathNode:
-		over, err := rs.collection(list)
+		return rs.memberOfCollection(n, list, x)
+	}
+	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
+}
+
+// memberOfLiteral resolves x in a list that is one literal.
+func (rs *resolver) memberOfLiteral(n *syntax.BinaryNode, list *syntax.LiteralNode, x query.Expr) (query.Expr, error) {
+	if len(list.Value.Items) == 0 {
+		return &query.Member{X: x, List: rs.value(list, x.Type())}, nil
+	}
+	item := list.Value.Items[0]
+	t := query.Fitting(item.Class, x.Type())
+	if t == nil {
+		return nil, syntax.FaultAt(rs.option, item.Pos, "type.mismatch", "%s is %s, but %s is %s; %s", n.Left, articled(x.Type()), item,
+			item.Kind(), advice(item, x.Type()))
+	}
+	return &query.Member{X: x, List: rs.value(list, t)}, nil
+}
+
+// memberOfItems resolves x in a list of expressions.
+func (rs *resolver) memberOfItems(n *syntax.BinaryNode, list *syntax.ListNode, x query.Expr) (query.Expr, error) {
+	m := &query.Member{X: x}
+	for _, item := range list.Items {
+		e, err := rs.expr(item)
 		if err != nil {
 			return nil, err
 		}
-		if over.Element == nil {
-			return nil, rs.fault(list, "type.mismatch", "%s leads to rows, and %s is %s; ask for %s/any(x: …)", list, n.Left, articled(x.Type()),
-				list)
-		}
-		if x, err = rs.fit(x, n.Left, over.Element.T, list); err != nil {
+		if e, err = rs.fit(e, item, x.Type(), n.Left); err != nil {
 			return nil, err
 		}
-		if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
+		if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: item}, x.Type(), e.Type()); err != nil {
 			return nil, err
 		}
-		return &query.Quantifier{Over: over, Body: &query.Call{T: model.BooleanType, Op: "eq",
-			Args: []query.Expr{&query.ElementOf{Var: over.Element}, x}}}, nil
+		m.Items = append(m.Items, e)
 	}
-	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")
+	return m, nil
+}
+
+// memberOfCollection resolves x in an array of the row.
+func (rs *resolver) memberOfCollection(n *syntax.BinaryNode, list *syntax.PathNode, x query.Expr) (query.Expr, error) {
+	over, err := rs.collection(list)
+	if err != nil {
+		return nil, err
+	}
+	if over.Element == nil {
+		return nil, rs.fault(list, "type.mismatch", "%s leads to rows, and %s is %s; ask for %s/any(x: …)", list, n.Left, articled(x.Type()),
+			list)
+	}
+	if x, err = rs.fit(x, n.Left, over.Element.T, list); err != nil {
+		return nil, err
+	}
+	if err := rs.comparable(&syntax.BinaryNode{Pos: n.Pos, Operator: "eq", Left: n.Left, Right: list}, x.Type(), over.Element.T); err != nil {
+		return nil, err
+	}
+	return &query.Quantifier{Over: over, Body: &query.Call{T: model.BooleanType, Op: "eq",
+		Args: []query.Expr{&query.ElementOf{Var: over.Element}, x}}}, nil
 }
 
 // articled is the type as it follows "is".

@@ -159,7 +159,8 @@ func Release(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 	return plan
 }
 
-// LinkRows plans that a junction ties rows and unties others. Its input is a list of what is to be done with each pair (change.Act), and one
+// LinkRows plans that a junction ties rows and unties others. Its input is a list of what is to be done with each pair (change.Act), and
+// one
 // for each part of the keys of the near and of the far row. A near row must be one that the role may change, a far row one that it may
 // read. The plan's Missing tells the pairs of which the near row is not there, its Absent those that lack the far one, or a tie to
 // remove. A tie that is there already stays.

@@ -82,7 +82,8 @@ func (p *parser) issuer(n *yaml.Node) (i Issuer) {
 	case i.Role == "":
 		p.addError(n, "key.missing", `"role" is missing: where in its tokens the role stands, such as realm/role`)
 	case i.Audience.Value == "":
-		p.addError(n, "key.missing", `"audience" is missing: what the aud of its tokens must hold, so that tokens for other services are not taken`)
+		p.addError(n, "key.missing", `"audience" is missing: what the aud of its tokens must hold, `+
+			`so that tokens for other services are not taken`)
 	}
 	return i
 }

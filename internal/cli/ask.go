@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/jsontext"
 )
 
 func (a *app) ask() *cobra.Command {
@@ -272,24 +273,15 @@ type member struct {
 
 // members are the members of a JSON object in their order.
 func members(text []byte) ([]member, error) {
-	d := json.NewDecoder(bytes.NewReader(text))
-	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+	if text = bytes.TrimSpace(text); !json.Valid(text) || text[0] != '{' {
 		return nil, fmt.Errorf("an object is expected")
 	}
 	var list []member
-	for d.More() {
-		name, err := d.Token()
-		if err != nil {
-			return nil, err
+	for name, value := range jsontext.Members(string(text)) {
+		if field, hidden := strings.CutSuffix(name, "@Core.Permissions"); hidden { // it stands in the place of the field
+			name, value = field, `"(hidden)"`
 		}
-		m := member{name: name.(string)}
-		if err := d.Decode(&m.value); err != nil {
-			return nil, err
-		}
-		if field, hidden := strings.CutSuffix(m.name, "@Core.Permissions"); hidden { // it stands in the place of the field
-			m = member{field, json.RawMessage(`"(hidden)"`)}
-		}
-		list = append(list, m)
+		list = append(list, member{name, json.RawMessage(value)})
 	}
 	return list, nil
 }

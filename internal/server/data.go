@@ -135,12 +135,12 @@ func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API,
 	serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
 	leave, quota, err := s.service.Admit(api, caller)
 	if quota != nil {
-		reset := strconv.Itoa(int(math.Ceil(quota.Reset.Seconds())))
+		seconds := int(math.Ceil(quota.Reset.Seconds()))
 		h := w.Header()
-		h["Ratelimit-Policy"] = []string{`"role";q=` + strconv.Itoa(quota.Count) + `;w=` + strconv.Itoa(int(quota.Per.Seconds()))}
-		h["Ratelimit"] = []string{`"role";r=` + strconv.Itoa(quota.Left) + `;t=` + reset}
+		h["Ratelimit-Policy"] = []string{roleItem("q", quota.Count, "w", int(quota.Per.Seconds()))}
+		h["Ratelimit"] = []string{roleItem("r", quota.Left, "t", seconds)}
 		if err != nil {
-			h.Set("Retry-After", reset)
+			h.Set("Retry-After", strconv.Itoa(seconds))
 		}
 	}
 	if f, ok := fault.From(err); ok && f.Code == "limit.concurrent" {
@@ -151,6 +151,15 @@ func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API,
 	}
 	defer leave()
 	return serve(w, r, api, caller)
+}
+
+// roleItem is a list of one item, "role", with two numbers as its parameters (RFC 9651, 3.1).
+func roleItem(first string, one int, second string, other int) string {
+	item := httpsfv.NewItem("role")
+	item.Params.Add(first, int64(one))
+	item.Params.Add(second, int64(other))
+	text, _ := httpsfv.Marshal(httpsfv.List{item}) // fails for names and values that a field can't hold only
+	return text
 }
 
 // draft is the draft, for operators, who may act as any role.

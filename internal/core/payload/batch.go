@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/jsontext"
 )
 
 // Request is one request of a batch (JSON Format, 19.1).
@@ -32,7 +33,7 @@ func Batch(body []byte) ([]*Request, error) {
 	}
 	var values []string
 	for _, m := range members {
-		list, ok := elements(m.value)
+		list, ok := jsontext.Elements(m.value)
 		switch {
 		case m.name == "requests" && ok:
 			values = list
@@ -123,7 +124,7 @@ func (b *batchReader) order(q *Request) {
 
 func (b *batchReader) text(members []member, name, needed string) string {
 	value, given := valueOf(members, name)
-	s, ok := unquoted(value)
+	s, ok := jsontext.Unquote(value)
 	switch {
 	case given && !ok:
 		b.addError(name, "a string is expected, this is %s", kindOf(value))
@@ -138,10 +139,10 @@ func (b *batchReader) ids(members []member) (ids []string) {
 	if !given {
 		return nil
 	}
-	list, ok := elements(value)
+	list, ok := jsontext.Elements(value)
 	for _, v := range list {
 		var id string
-		if id, ok = unquoted(v); !ok {
+		if id, ok = jsontext.Unquote(v); !ok {
 			break
 		}
 		ids = append(ids, id)
@@ -168,7 +169,7 @@ func (b *batchReader) headers(members []member) map[string]string {
 	headers := make(map[string]string, len(list))
 	for _, m := range list {
 		var ok bool
-		if headers[m.name], ok = unquoted(m.value); !ok {
+		if headers[m.name], ok = jsontext.Unquote(m.value); !ok {
 			b.addError("headers/"+m.name, "a string is expected, this is %s", kindOf(m.value))
 		}
 	}

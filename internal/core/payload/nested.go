@@ -8,6 +8,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/jsontext"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -120,7 +121,7 @@ func (rd *reader) parseRows(rel *model.Relation, control string, m *member) bool
 	values := []string{m.value}
 	if rel.Many {
 		var ok bool
-		if values, ok = elements(m.value); !ok {
+		if values, ok = jsontext.Elements(m.value); !ok {
 			rd.addError(m.name, "value.invalid", "%s leads to many rows: an array is expected, this is %s", rel.Name, kindOf(m.value))
 			return false
 		}
@@ -212,7 +213,7 @@ func (rd *reader) controls(item *Item, members []member) (content, ok bool) {
 			if item.Ref != "" {
 				rd.addError(m.name, "body.duplicate", "the row is named already")
 			}
-			if item.Ref, _ = unquoted(m.value); item.Ref == "" {
+			if item.Ref, _ = jsontext.Unquote(m.value); item.Ref == "" {
 				rd.addError(m.name, "value.invalid", "the path of a row is expected, as in \"%s/…\"", rd.resource.Name)
 				return false, false
 			}
@@ -314,7 +315,7 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 		switch m := &b.members[i]; {
 		case m.name == "value" && m.value[0] == '[':
 			if m.rows == nil {
-				values, _ := elements(m.value)
+				values, _ := jsontext.Elements(m.value)
 				m.rows = bodyRows(values)
 			}
 			rows = m.rows
@@ -357,7 +358,7 @@ func Link(body []byte) (ref string, err error) {
 		case control == "@id" && ref != "":
 			return "", fault.New(fault.Invalid, "body.duplicate", "the body names two rows; send one link at a time").On(m.name)
 		case control == "@id":
-			if ref, _ = unquoted(m.value); ref == "" {
+			if ref, _ = jsontext.Unquote(m.value); ref == "" {
 				return "", fault.New(fault.Invalid, "value.invalid", "%s is a string: the path of a row", m.name).On(m.name)
 			}
 		case !strings.HasPrefix(m.name, "@"):

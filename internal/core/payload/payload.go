@@ -15,6 +15,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/jsontext"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -235,7 +236,7 @@ func isEtag(name string) bool { return name == "@etag" || name == "@odata.etag" 
 
 // version reads the version that a row must have.
 func (rd *reader) version(m *member) string {
-	tag, ok := unquoted(m.value)
+	tag, ok := jsontext.Unquote(m.value)
 	if !ok {
 		rd.addError(m.name, "value.invalid", "the version of the row is expected, as it was read: a string")
 	}
@@ -312,41 +313,16 @@ func object(body []byte, room []member) ([]member, error) {
 	return membersOf(text, room)
 }
 
-// membersOf splits an object that is known to be JSON. Names and values are parts of its text, which is not copied. They
-// are put into the room as far as it goes.
+// membersOf splits an object that is known to be JSON. The members are put into the room as far as it goes.
 func membersOf(body string, room []member) ([]member, error) {
 	members := room[:0]
-	for at := next(body, 1); body[at] != '}'; {
-		end := valueEnd(body, at)
-		m := member{name: nameOf(body[at:end])}
-		at = next(body, next(body, end)+1) // over the colon
-		end = valueEnd(body, at)
-		m.value = body[at:end]
-		members = append(members, m)
-		if at = next(body, end); body[at] == ',' {
-			at = next(body, at+1)
-		}
+	for name, value := range jsontext.Members(body) {
+		members = append(members, member{name: name, value: value})
 	}
 	if name, twice := repeated(members); twice {
 		return nil, fault.New(fault.Invalid, "body.duplicate", "%q stands twice in the body", name).On(name)
 	}
 	return members, nil
-}
-
-// elements splits an array into its values. It says no to what is none.
-func elements(array string) (values []string, ok bool) {
-	if array[0] != '[' {
-		return nil, false
-	}
-	values = []string{}
-	for at := next(array, 1); array[at] != ']'; {
-		end := valueEnd(array, at)
-		values = append(values, array[at:end])
-		if at = next(array, end); array[at] == ',' {
-			at = next(array, at+1)
-		}
-	}
-	return values, true
 }
 
 // few is up to how many members a look at each pair is faster than a map.
@@ -371,54 +347,6 @@ func repeated(members []member) (string, bool) {
 		seen[m.name] = true
 	}
 	return "", false
-}
-
-// next is the place of the next byte that is no white space.
-func next(body string, at int) int {
-	for body[at] == ' ' || body[at] == '\t' || body[at] == '\n' || body[at] == '\r' {
-		at++
-	}
-	return at
-}
-
-// valueEnd is where the value ends that begins at a place of a body that is known to be JSON.
-func valueEnd(body string, at int) int {
-	depth := 0
-	for i := at; ; i++ {
-		switch body[i] {
-		case '"':
-			for i++; body[i] != '"'; i++ {
-				if body[i] == '\\' {
-					i++
-				}
-			}
-			if depth == 0 {
-				return i + 1
-			}
-		case '{', '[':
-			depth++
-		case '}', ']':
-			if depth == 0 { // of a number or a word, which ends before it
-				return i
-			}
-			if depth--; depth == 0 {
-				return i + 1
-			}
-		case ',', ' ', '\t', '\n', '\r':
-			if depth == 0 {
-				return i
-			}
-		}
-	}
-}
-
-// nameOf is the text of a JSON string.
-func nameOf(raw string) string {
-	if strings.IndexByte(raw, '\\') < 0 {
-		return raw[1 : len(raw)-1]
-	}
-	name, _ := unquoted(raw) // it is known to be one
-	return name
 }
 
 // notJSON tells where the body stops being JSON, line and column counted from 1.

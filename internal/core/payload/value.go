@@ -2,7 +2,6 @@ package payload
 
 import (
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/jsontext"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/syntax"
@@ -50,7 +50,7 @@ func convert(raw string, t *model.Type) (string, error) {
 	if raw[0] == '"' && strings.IndexByte(raw, '\\') < 0 { // as most are
 		return stringValue(raw[1:len(raw)-1], t)
 	}
-	s, ok := unquoted(raw)
+	s, ok := jsontext.Unquote(raw)
 	if !ok {
 		return "", notText(raw, t, mismatch)
 	}
@@ -251,7 +251,7 @@ const mostDimensions = 6
 
 // array writes a JSON array as PostgreSQL's array text.
 func array(raw string, t *model.Type, mismatch func(string) error) (string, error) {
-	items, ok := elements(raw)
+	items, ok := jsontext.Elements(raw)
 	if !ok {
 		return "", mismatch("")
 	}
@@ -274,7 +274,7 @@ func writeArray(b *strings.Builder, items []string, t *model.Type, dimension int
 			if dimension == mostDimensions {
 				return fmt.Errorf("arrays stand at most %d deep", mostDimensions)
 			}
-			inner, _ = elements(item)
+			inner, _ = jsontext.Elements(item)
 			length = len(inner)
 		}
 		if i == 0 {
@@ -336,7 +336,7 @@ func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, 
 			ends[i] = doubled.Replace(text)
 			ends[i] = `"` + ends[i] + `"`
 		case "bounds":
-			if bounds, _ = unquoted(m.value); !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
+			if bounds, _ = jsontext.Unquote(m.value); !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
 				return "", fmt.Errorf(`bounds: one of "[]", "[)", "(]", "()" is expected, this is %s`, m.value)
 			}
 		case "empty":
@@ -354,7 +354,7 @@ func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, 
 
 // ranges writes an array of ranges as PostgreSQL's multirange text.
 func ranges(raw string, t *model.Type, mismatch func(string) error) (string, error) {
-	items, ok := elements(raw)
+	items, ok := jsontext.Elements(raw)
 	if !ok {
 		return "", mismatch("an array of ranges is needed")
 	}
@@ -407,19 +407,10 @@ func partsOf(raw string, mismatch func(string) error, hint string) ([]member, er
 	return membersOf(raw, nil)
 }
 
-// unquoted is the text of a JSON string; it says no to any other value.
-func unquoted(raw string) (s string, ok bool) {
-	if raw[0] != '"' {
-		return "", false
-	}
-	err := json.Unmarshal([]byte(raw), &s)
-	return s, err == nil
-}
-
 func isNumber(raw string) bool { return raw[0] == '-' || raw[0] >= '0' && raw[0] <= '9' }
 
 func numberInQuotes(raw string) string {
-	if s, ok := unquoted(raw); ok {
+	if s, ok := jsontext.Unquote(raw); ok {
 		if _, err := strconv.ParseFloat(s, 64); err == nil {
 			return "leave out the quotes"
 		}

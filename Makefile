@@ -3,7 +3,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE = console/dist/index.html
 STANDARD = internal/server/standard/node_modules
 
-.PHONY: demo test thorough check console setup setup-test screenshots bench clean
+.PHONY: demo test test-service test-console thorough check console setup setup-test screenshots bench clean
 
 demo: bin/eager
 	bin/eager demo
@@ -39,7 +39,12 @@ check: $(CONSOLE)
 
 # TEST_ALL: what a bare checkout lacks fails its tests, where otherwise they are skipped.
 test: setup-test check bin/eager
+	@$(MAKE) --no-print-directory --jobs 2 --output-sync test-service test-console
+
+test-service:
 	TEST_ALL=1 go test -count=1 -timeout 15m ./...
+
+test-console:
 	cd browsertest && TEST_ALL=1 go test -count=1 -timeout 10m ./...
 
 # What takes longer, for CI: packages that share state, under the race detector, and each fuzz target for a few seconds.

@@ -11,7 +11,8 @@ import (
 )
 
 // core is the order of the core's packages: each may import those before it.
-var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change", "statement",
+var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change",
+	"statement",
 	"describe"}
 
 // around is the order of the packages around the core.

@@ -23,6 +23,9 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
+// migrationTable tells which migrations have been done.
+const migrationTable = "migration"
+
 // Store reads and writes the records.
 type Store struct{ pool *pgxpool.Pool }
 
@@ -66,7 +69,7 @@ func migrateUp(ctx context.Context, pool *pgxpool.Pool) error {
 	if err != nil {
 		return err
 	}
-	up, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithTableName("eager_window.migration"))
+	up, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithTableName("eager_window."+migrationTable))
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"eagerwindow/internal/harbourtest"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -176,15 +178,23 @@ func all(fields []string) map[string]bool {
 
 // covers reports whether the caller reaches a row, and each of the fields in it.
 func (p permits) covers(t thing, fields ...string) bool {
-	reaches := func(has func(*permit) bool) bool {
-		return slices.ContainsFunc(p, func(p *permit) bool { return has(p) && (p.rule == nil || p.rule.test(t)) })
-	}
+	reaching := p.reaching(t)
 	for _, f := range fields {
-		if !reaches(func(p *permit) bool { return p.fields[f] }) {
+		if !reaching.has(f) {
 			return false
 		}
 	}
-	return reaches(func(*permit) bool { return true })
+	return len(reaching) > 0
+}
+
+// reaching are those whose rule the row meets.
+func (p permits) reaching(t thing) (list permits) {
+	for _, one := range p {
+		if one.rule == nil || one.rule.test(t) {
+			list = append(list, one)
+		}
+	}
+	return list
 }
 
 func (p permits) has(field string) bool {
@@ -193,11 +203,11 @@ func (p permits) has(field string) bool {
 
 // shown is a row as the caller is shown it.
 func (p permits) shown(t thing, fields ...string) thing {
-	out := thing{}
+	out, reaching := thing{}, p.reaching(t)
 	for f := range t {
 		switch {
 		case !p.has(f) || len(fields) > 0 && !slices.Contains(fields, f):
-		case p.covers(t, f):
+		case reaching.has(f):
 			out[f] = t[f]
 		default:
 			out[f+"@Core.Permissions"] = "None"
@@ -208,9 +218,9 @@ func (p permits) shown(t thing, fields ...string) thing {
 
 // known is a row as a filter sees it: what is not the caller's to read is null.
 func (p permits) known(t thing) thing {
-	out := maps.Clone(t)
+	out, reaching := maps.Clone(t), p.reaching(t)
 	for f := range t {
-		if !p.covers(t, f) {
+		if !reaching.has(f) {
 			out[f] = nil
 		}
 	}
@@ -450,7 +460,7 @@ func TestOracle(t *testing.T) {
 		"berths": "select distinct berth_code from harbour.port_call where berth_code is not null"} {
 		o.used[resource] = all(column(t, r.Harbour, sql))
 	}
-	counts := map[string]int{}
+	counts, sent := map[string]int{}, 0
 	for doc := range 200 {
 		text := "window: oracle\nsource: " + r.Harbour + "\nresources:\n  vessels: {from: harbour.vessel}\n  agents: {from: harbour.agent}\n  " +
 			"berths: {from: harbour.berth}\n  tugs: {from: harbour.tug}\nroles:\n"
@@ -470,20 +480,25 @@ func TestOracle(t *testing.T) {
 						o.used["agents"][fmt.Sprint(v["agent_id"])] = true
 					}
 					a := o.ask(role, op)
-					res := write(t, r, r.Operator.Token, a.method, "/draft/oracle"+a.path, a.body, "Act-As",
-						fmt.Sprintf("%s;agent_id=%d", strings.Join(role.names, ", "), callerAgent))
-					refused := res.StatusCode == 401 || res.StatusCode == 403
-					if a.status < 0 && !refused || a.status >= 0 && res.StatusCode != a.status {
-						t.Fatalf("document %d, %s: %s %s %s: %s %.600s\nthe oracle says %d\n%s", doc, role.names, a.method, a.path, a.body, res.Status,
-							res.Text, a.status, text)
+					way := "alone"
+					if op != "read" {
+						way = o.one("alone", "with a key", "in a group")
 					}
-					counts[fmt.Sprint(op, " ", res.StatusCode)]++
-					if res.StatusCode < 300 && a.apply != nil {
+					sent++
+					status, answer := a.send(t, r, way, sent, fmt.Sprintf("%s;agent_id=%d", strings.Join(role.names, ", "), callerAgent))
+					refused := status == 401 || status == 403
+					if a.status < 0 && !refused || a.status >= 0 && status != a.status {
+						t.Fatalf("document %d, %s, %s: %s %s %s: %d %.600s\nthe oracle says %d\n%s", doc, role.names, way, a.method, a.path, a.body,
+							status, answer, a.status, text)
+					}
+					counts[fmt.Sprint(op, " ", status)]++
+					counts[way]++
+					if status < 300 && a.apply != nil {
 						a.apply()
 					}
-					if op == "read" && res.StatusCode == 200 {
-						compare(t, a, res.Text, text)
-						if strings.Contains(res.Text, "@Core.Permissions") {
+					if op == "read" && status == 200 {
+						compare(t, a, answer, text)
+						if strings.Contains(answer, "@Core.Permissions") {
 							counts["with masks"]++
 						}
 					}
@@ -501,6 +516,27 @@ func TestOracle(t *testing.T) {
 		t.Error("the tables are not what the oracle has kept")
 	}
 	t.Logf("%v", counts)
+}
+
+// send asks as the roles of a caller: by itself, with an Idempotency-Key, or as the one request of a group.
+func (a asked) send(t *testing.T, r *harbourtest.Running, way string, n int, actAs string) (status int, text string) {
+	t.Helper()
+	method, path, body, headers := a.method, "/draft/oracle"+a.path, a.body, []string{"Act-As", actAs}
+	switch way {
+	case "with a key":
+		headers = append(headers, "Idempotency-Key", fmt.Sprint("oracle-", n))
+	case "in a group":
+		one := fmt.Sprintf(`{"id":"1","atomicityGroup":"g","method":%q,"url":%q`, method, strings.TrimPrefix(a.path, "/"))
+		if body != "" {
+			one += `,"body":` + body
+		}
+		method, path, body = "POST", "/draft/oracle/$batch", `{"requests":[`+one+`}]}`
+	}
+	res := write(t, r, r.Operator.Token, method, path, body, headers...)
+	if way != "in a group" {
+		return res.StatusCode, res.Text
+	}
+	return outcome(t, res), res.Text
 }
 
 func compare(t *testing.T, a asked, text, document string) {

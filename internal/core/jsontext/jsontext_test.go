@@ -11,7 +11,8 @@ import (
 
 // Whatever JSON there is, its members and elements are those that encoding/json finds.
 func FuzzWalk(f *testing.F) {
-	for _, text := range []string{`{}`, `[]`, ` { "a" : 1 , "b\u0063":[{"x":"}"},"]"] } `, `[1, "a,b", {"c":[2]}, null ,-1.5e3]`, `{"a":{"a":{}}}`, `"x"`} {
+	for _, text := range []string{`{}`, `[]`, ` { "a" : 1 , "b\u0063":[{"x":"}"},"]"] } `, `[1, "a,b", {"c":[2]}, null ,-1.5e3]`,
+		`{"a":{"a":{}}}`, `"x"`} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -570,11 +570,15 @@ func (x *execution) leftOut(s *change.Step, sets []*change.Row, plan *statement.
 
 // link ties rows by a junction, and unties others.
 func (x *execution) link(s *change.Step, rows []*change.Row) error {
+	var kinds []change.Act
 	acts := make([]*string, len(rows))
 	near, far := make([][]*string, len(s.Relation.From.Key)), make([][]*string, len(s.Relation.To.Key))
 	for i, r := range rows {
 		act := string(r.Act)
 		acts[i] = &act
+		if !slices.Contains(kinds, r.Act) {
+			kinds = append(kinds, r.Act)
+		}
 		for k := range near {
 			if near[k] == nil {
 				near[k] = make([]*string, len(rows))
@@ -601,7 +605,7 @@ func (x *execution) link(s *change.Step, rows []*change.Row) error {
 	for _, list := range append(near, far...) {
 		lists = append(lists, list)
 	}
-	done, err := x.perform(s, statement.LinkRows(s.Relation, x.scope), lists)
+	done, err := x.perform(s, statement.LinkRows(s.Relation, kinds, x.scope), lists)
 	switch {
 	case err != nil:
 		return x.refused(err, rows)

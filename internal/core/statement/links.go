@@ -2,6 +2,7 @@ package statement
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"eagerwindow/internal/core/access"
@@ -159,12 +160,11 @@ func Release(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 	return plan
 }
 
-// LinkRows plans that a junction ties rows and unties others. Its input is a list of what is to be done with each pair (change.Act), and
-// one
-// for each part of the keys of the near and of the far row. A near row must be one that the role may change, a far row one that it may
-// read. The plan's Missing tells the pairs of which the near row is not there, its Absent those that lack the far one, or a tie to
-// remove. A tie that is there already stays.
-func LinkRows(rel *model.Relation, scope *access.Scope) *Plan {
+// LinkRows plans that a junction ties rows and unties others, by acts, which are those that any of the pairs has. Its input is a list of
+// what is to be done with each pair, and one for each part of the keys of the near and of the far row. A near row must be one that the
+// role may change, a far row one that it may read. The plan's Missing tells the pairs of which the near row is not there, its Absent those
+// that lack the far one, or a tie to remove. A tie that is there already stays.
+func LinkRows(rel *model.Relation, acts []change.Act, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	lists, names := []string{b.list("text[]")}, []string{action}
 	add := func(prefix string, r *model.Resource) {
@@ -191,24 +191,30 @@ func LinkRows(rel *model.Relation, scope *access.Scope) *Plan {
 		unnested("input", lists, names),
 		"near as (" + b.end(rel.From, "k", nearColumns, true) + ")",
 		"far as (" + b.end(rel.To, "f", farColumns, false) + ")",
-		"untied as (\n  delete from " + table + " j using near join far using (n)\n  where near.act = 'untie' and " + near + " and " + far +
-			" returning near.n\n)",
-		"left_out as (\n  delete from " + table + " j using near\n  where near.act = 'only' and " + near + " and exists (" + b.visible(rel, "j") +
-			")\n" +
-			"    and not exists (select from input i join far using (n) where i.act = 'tie' and " + b.sameInput(rel.From, "i", "near") + " and " +
-			far + ")\n)",
-		"tied as (\n  insert into " + table + " (" + strings.Join(columns, ", ") + ")\n  select " + strings.Join(values, ", ") +
-			" from near join far using (n) where near.act = 'tie' order by n\n  on conflict do nothing\n)",
 	}
 	numbers := func(condition string) string {
 		return "(select string_agg(i.n::text, ',' order by i.n) from input i where " + condition + ")"
+	}
+	absent := "i.act = 'tie' and not exists (select from far where far.n = i.n)"
+	if slices.Contains(acts, change.Remove) {
+		with = append(with, "untied as (\n  delete from "+table+" j using near join far using (n)\n  where near.act = 'untie' and "+near+
+			" and "+far+" returning near.n\n)")
+		absent += " or i.act = 'untie' and not exists (select from untied where untied.n = i.n)"
+	}
+	if slices.Contains(acts, change.Keep) {
+		with = append(with, "left_out as (\n  delete from "+table+" j using near\n  where near.act = 'only' and "+near+" and exists ("+
+			b.visible(rel, "j")+")\n    and not exists (select from input i join far using (n) where i.act = 'tie' and "+
+			b.sameInput(rel.From, "i", "near")+" and "+far+")\n)")
+	}
+	if slices.Contains(acts, change.Add) {
+		with = append(with, "tied as (\n  insert into "+table+" ("+strings.Join(columns, ", ")+")\n  select "+strings.Join(values, ", ")+
+			" from near join far using (n) where near.act = 'tie' order by n\n  on conflict do nothing\n)")
 	}
 	plan := newPlan()
 	list := &selectList{}
 	plan.Total = list.add("(select count(*) from input)")
 	plan.Missing = list.add(numbers("not exists (select from near where near.n = i.n)"))
-	plan.Absent = list.add(numbers("i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists " +
-		"(select from untied where untied.n = i.n)"))
+	plan.Absent = list.add(numbers(absent))
 	plan.SQL = "with " + strings.Join(with, ",\n") + "\nselect " + list.String()
 	plan.Slots = b.slots
 	return plan

@@ -217,7 +217,12 @@ func TestWrite(t *testing.T) {
 		{"look-up of what is left out", agent, "vessels", "", func(w write) *statement.Plan {
 			return statement.LeftOut(w.r.Relation("port_calls"), false, w.scope)
 		}},
-		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan { return statement.LinkRows(w.r.Relation("tugs"), w.scope) }},
+		{"set of ties", office, "port_calls/17", "", func(w write) *statement.Plan {
+			return statement.LinkRows(w.r.Relation("tugs"), []change.Act{change.Keep, change.Add, change.Remove}, w.scope)
+		}},
+		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan {
+			return statement.LinkRows(w.r.Relation("tugs"), []change.Act{change.Add}, w.scope)
+		}},
 	}
 	var got strings.Builder
 	for _, tt := range tests {

@@ -485,7 +485,7 @@ from left_out l order by l.n, l."id" limit 1
 --   $2 claim agent_id
 --   number at 0
 
--- ties, as office: /port_calls/17?
+-- set of ties, as office: /port_calls/17?
 with input as (
   select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
 ),
@@ -509,6 +509,27 @@ tied as (
   on conflict do nothing
 )
 select (select count(*) from input), (select string_agg(i.n::text, ',' order by i.n) from input i where not exists (select from near where near.n = i.n)), (select string_agg(i.n::text, ',' order by i.n) from input i where i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists (select from untied where untied.n = i.n))
+--   $1 list 0
+--   $2 list 1
+--   $3 list 2
+--   total at 0
+--   missing at 1
+--   absent at 2
+
+-- ties, as office: /port_calls/17?
+with input as (
+  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
+),
+near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
+where p."id" = input.k0::int4),
+far as (select input.n, t."id" from input, "harbour"."tug" t
+where t."id" = input.f0::int4),
+tied as (
+  insert into "harbour"."port_call_tug" ("port_call_id", "tug_id")
+  select near."id", far."id" from near join far using (n) where near.act = 'tie' order by n
+  on conflict do nothing
+)
+select (select count(*) from input), (select string_agg(i.n::text, ',' order by i.n) from input i where not exists (select from near where near.n = i.n)), (select string_agg(i.n::text, ',' order by i.n) from input i where i.act = 'tie' and not exists (select from far where far.n = i.n))
 --   $1 list 0
 --   $2 list 1
 --   $3 list 2

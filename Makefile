@@ -50,7 +50,8 @@ test-console:
 # What takes longer, for CI: packages that share state, under the race detector, and each fuzz target for a few seconds.
 thorough: setup-test
 	@scripts/setup race
-	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/identity ./internal/data ./internal/service
+	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/service
+	TEST_ALL=1 go test -race -count=1 -timeout 10m ./internal/server -skip 'TestOracle|Differential|TestRandomWrites'
 	scripts/fuzz 5s
 
 screenshots: setup-test bin/eager

@@ -79,10 +79,13 @@ func (g *coalescer) await(ctx context.Context, a *pendingRead) (leads bool) {
 		g.waiting = slices.Delete(g.waiting, i, i+1)
 	}
 	g.mu.Unlock()
-	a.err = fmt.Errorf("the caller has gone away: %w", ctx.Err())
-	if i < 0 && <-a.turn { // it has been given its turn meanwhile, which goes to the next
+	if i < 0 { // a turn is on its way to it: to answer, which is its leader's to write, or to lead, which goes to the next
+		if leads := <-a.turn; !leads {
+			return false
+		}
 		g.passTurn()
 	}
+	a.err = fmt.Errorf("the caller has gone away: %w", ctx.Err())
 	return false
 }
 

@@ -136,8 +136,7 @@ func onlyKey(s *change.Step) bool {
 }
 
 // parts tells rows apart that one statement can't do: new ones that give a field, and those that leave it to a default that is not known
-// here;
-// rows that are found along different ways.
+// here; rows that are found along different ways.
 func parts(s *change.Step, rows []*change.Row) [][]*change.Row {
 	if len(rows) == 1 {
 		return [][]*change.Row{rows}

@@ -1,6 +1,5 @@
-// Package identity says who calls, and how often they may: operators, clients, accounts, their tokens and the keys that sign them, tokens
-// of
-// other issuers, guesses at passwords, and the limits of roles.
+// Package identity establishes who calls, and how often they may: operators, clients, accounts, their tokens and the keys that sign them,
+// tokens of other issuers, guesses at passwords, and the limits of roles.
 package identity
 
 import (

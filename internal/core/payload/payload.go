@@ -99,8 +99,7 @@ func (b *Body) read(f form) (*Row, error) {
 const maxDetails = 100
 
 // asFault is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may
-// not,
-// then values that are well formed and break a check.
+// not, then values that are well formed and break a check.
 func asFault(mistakes fault.List, scope *access.Scope) error {
 	if len(mistakes) == 0 {
 		return nil

@@ -1,7 +1,6 @@
 // Package syntax reads the text of the request language (OData 4.01 URL Conventions, 5.1) without knowing what its names mean. A scanner
-// cuts
-// texts into tokens; a Reader gathers them and writes the shape of a request, its words with the literals taken out; a Parser makes nodes
-// of the tokens. Faults name the option, and the place in it.
+// cuts texts into tokens; a Reader gathers them and writes the shape of a request, its words with the literals taken out; a Parser makes
+// nodes of the tokens. Faults name the option, and the place in it.
 package syntax
 
 import (

@@ -1,4 +1,4 @@
-// Package jsontext walks JSON text that is known to be valid. Names and values are parts of the text, which is not copied.
+// Package jsontext walks JSON text that is known to be valid, and to be UTF-8. Names and values are parts of the text, which is not copied.
 package jsontext
 
 import (

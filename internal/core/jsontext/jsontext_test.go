@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"testing"
+	"unicode/utf8"
 
 	"eagerwindow/internal/core/jsontext"
 )
@@ -16,7 +17,7 @@ func FuzzWalk(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		if !json.Valid([]byte(text)) {
+		if !json.Valid([]byte(text)) || !utf8.ValidString(text) { // which those who call have refused (RFC 8259, 8.1)
 			return
 		}
 		raw := json.RawMessage(text)

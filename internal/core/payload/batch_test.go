@@ -28,6 +28,7 @@ func TestBatch(t *testing.T) {
 		{"no object", `[]`, `body.type the body is no JSON object; send {"requests":[{"id":…,"method":…,"url":…},…]}`},
 		{"no JSON", "{\n\"requests\":[}", `body.syntax the body is not JSON: line 2, column 13`},
 		{"more than one", `{"requests":[]} {}`, `body.syntax the body is not JSON`},
+		{"no UTF-8", "{\"re\xdbquests\":[]}", `body.syntax the body is not valid UTF-8`},
 		{"twice", `{"requests":[],"requests":[]}`, `body.duplicate "requests" stands twice in the body`},
 		{"misspelled", `{"request":[]}`,
 			`batch.invalid a batch is {"requests":[{"id":…,"method":…,"url":…},…]}, and "request" has no place in it like this`},

@@ -45,17 +45,6 @@ type Written struct {
 // Path is where the row is, below the window; "" where its resource has no key.
 func (w *Written) Path() string { return rowPath(w.of, w.key) }
 
-// forWrite reads where a write leads. A filter that the write would not be held to is refused: nothing that a caller relies on is passed
-// over.
-func (a *API) forWrite(path, options string) (*request.Request, error) {
-	r, err := request.Read(a.Model, path, options)
-	if err == nil && r.Filtered() && r.View == query.Rows {
-		r.Release()
-		return nil, filtered()
-	}
-	return r, err
-}
-
 func filtered() error {
 	return fault.New(fault.Invalid, "option.misplaced", "a filter in the path goes with reads, and with PATCH and DELETE of every row that "+
 		"meets it: …/$filter(…)/$each; nothing was changed").On("path")
@@ -71,6 +60,24 @@ type task struct {
 	request *request.Request
 	replace bool // all of the row, not the fields that are named
 	field   bool // one field of the row: no new row is made
+}
+
+// begin reads where a write leads; the request of the task is the caller's to release. A filter that the write would not be held to is
+// refused: nothing that a caller relies on is passed over.
+func (a *API) begin(ctx context.Context, c access.Caller, in Write) (*task, error) {
+	r, err := request.Read(a.Model, in.Path, in.Query)
+	if err != nil {
+		return nil, err
+	}
+	t, err := a.task(ctx, c, r, in)
+	if r.Filtered() && r.View == query.Rows {
+		err = filtered()
+	}
+	if err != nil {
+		r.Release()
+		return nil, err
+	}
+	return t, nil
 }
 
 func (a *API) task(ctx context.Context, c access.Caller, r *request.Request, in Write) (*task, error) {
@@ -173,15 +180,12 @@ func (t *task) execute(a *API, scope *access.Scope, c *change.Change, err error)
 // Create adds one row to the collection at the path. At the end of a relation to many, it is one of the row that the path leads
 // through (Protocol, 11.4.2).
 func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	r, err := a.forWrite(in.Path, in.Query)
+	t, err := a.begin(ctx, c, in)
 	if err != nil {
 		return nil, err
 	}
+	r := t.request
 	defer r.Release()
-	t, err := a.task(ctx, c, r, in)
-	if err != nil {
-		return nil, err
-	}
 	target, gives, err := t.newRow()
 	if err != nil {
 		return nil, err
@@ -249,16 +253,13 @@ func (a *API) Replace(ctx context.Context, c access.Caller, in Write) (*Written,
 }
 
 func (a *API) change(ctx context.Context, c access.Caller, in Write, replace bool) (*Written, error) {
-	r, err := a.forWrite(in.Path, in.Query)
+	t, err := a.begin(ctx, c, in)
 	if err != nil {
 		return nil, err
 	}
+	r := t.request
 	defer r.Release()
 	parse := payload.Parse
-	t, err := a.task(ctx, c, r, in)
-	if err != nil {
-		return nil, err
-	}
 	t.replace = replace
 	switch field := r.Field; {
 	case field != nil && r.View == query.Rows:
@@ -444,15 +445,12 @@ func (t *task) createAt(a *API, scope *access.Scope, key []string, body *payload
 
 // Delete removes the row at the path, or every row of a filter.
 func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, error) {
-	r, err := a.forWrite(in.Path, in.Query)
+	t, err := a.begin(ctx, c, in)
 	if err != nil {
 		return nil, err
 	}
+	r := t.request
 	defer r.Release()
-	t, err := a.task(ctx, c, r, in)
-	if err != nil {
-		return nil, err
-	}
 	if r.Field != nil && r.View == query.Rows { // a field goes to null
 		t.request, t.field = r.OfRow(), true
 		if err := t.mayUpdate(); err != nil {

@@ -97,13 +97,9 @@ func (s *Directory) Roster(ctx context.Context, name string) (*Roster, error) {
 	if err != nil {
 		return nil, err
 	}
-	clients, err := s.records.Clients(ctx, name)
+	clients, accounts, err := s.records.Callers(ctx, name)
 	if err != nil {
-		return nil, fmt.Errorf("read the clients of %q: %w", name, err)
-	}
-	accounts, err := s.records.Accounts(ctx, name)
-	if err != nil {
-		return nil, fmt.Errorf("read the accounts of %q: %w", name, err)
+		return nil, err
 	}
 	out := &Roster{Clients: []ClientEntry{}, Accounts: []AccountEntry{}, Issuers: []IssuerEntry{}}
 	for _, c := range clients {

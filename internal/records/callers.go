@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,6 +30,17 @@ const clientColumns = `select c.id, c.secret_hash, c.roles, c.claims, c.created_
 func scanClient(row pgx.CollectableRow) (*Client, error) {
 	c := &Client{}
 	return c, row.Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims, &c.CreatedAt, &c.UsedAt, &c.LastRequest)
+}
+
+// Callers lists the clients and the accounts of a window.
+func (s *Store) Callers(ctx context.Context, window string) (clients []*Client, accounts []*Account, err error) {
+	if clients, err = s.Clients(ctx, window); err != nil {
+		return nil, nil, fmt.Errorf("read the clients of %q: %w", window, err)
+	}
+	if accounts, err = s.Accounts(ctx, window); err != nil {
+		return nil, nil, fmt.Errorf("read the accounts of %q: %w", window, err)
+	}
+	return clients, accounts, nil
 }
 
 // Clients lists the clients of a window by id.

@@ -48,13 +48,9 @@ func (s *Registry) Lights(ctx context.Context, name string) (*Lights, error) {
 	if err != nil {
 		return nil, err
 	}
-	clients, err := s.records.Clients(ctx, name)
+	clients, accounts, err := s.records.Callers(ctx, name)
 	if err != nil {
-		return nil, fmt.Errorf("read the clients of %q: %w", name, err)
-	}
-	accounts, err := s.records.Accounts(ctx, name)
-	if err != nil {
-		return nil, fmt.Errorf("read the accounts of %q: %w", name, err)
+		return nil, err
 	}
 	out := &Lights{Roles: []RoleHead{}, Resources: []ResourceLight{}}
 	for _, role := range api.Model.Roles {

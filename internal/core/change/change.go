@@ -6,9 +6,11 @@
 package change
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 
+	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/syntax"
@@ -218,4 +220,37 @@ func names(fields []*model.Field) string {
 		parts[i] = f.Name
 	}
 	return strings.Join(parts, ",")
+}
+
+// Check is the fault of a condition that does not hold between the values as they have turned out; nil where it does.
+func (m Must) Check(value, is *string, row func() string) error {
+	same := (value == nil) == (is == nil) && (value == nil || *value == *is)
+	switch {
+	case m.Reason == NotNull && value == nil:
+		return notNull(m.Field, m.At)
+	case m.Reason == NotNull || same:
+		return nil
+	case m.Reason == SameKey:
+		return fault.New(fault.Conflict, "link.key",
+			"%s is part of the key of %s, so the row can't be taken from another one; nothing was changed", m.Field.Name, row())
+	}
+	said := m.said(value)
+	if m.At == "" {
+		return fault.New(fault.Invalid, "value.path", "%s: the path says %s, the body %s; leave it out", m.Field.Name, said,
+			m.said(is)).On(m.Field.Name)
+	}
+	at := m.At + "/" + m.Field.Name
+	return fault.New(fault.Invalid, "value.path", "%s: the row around it says %s; leave it out", at, said).On(at)
+}
+
+// said is a value as a body says it.
+func (m Must) said(value *string) string {
+	if value == nil {
+		return "null"
+	}
+	if k := m.Field.Type.Kind; k.Numeric() || k == model.Boolean {
+		return *value
+	}
+	quoted, _ := json.Marshal(*value) // a string always can be
+	return string(quoted)
 }

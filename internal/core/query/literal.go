@@ -15,7 +15,7 @@ import (
 	"eagerwindow/internal/core/syntax"
 )
 
-// naturalType is what a literal is where nothing else tells.
+// NaturalType is what a literal is where nothing else tells.
 func NaturalType(c syntax.Class) *model.Type {
 	switch c {
 	case syntax.Whole:
@@ -40,7 +40,7 @@ func NaturalType(c syntax.Class) *model.Type {
 	return model.StringType
 }
 
-// fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
+// Fitting is the type that a literal of that class takes where t is expected, or nil where it can't stand for one. It may
 // be wider than t: id eq 7.5 compares as decimals.
 func Fitting(c syntax.Class, t *model.Type) *model.Type {
 	if c == syntax.Segment && Sortable(t) && !t.Kind.Numeric() && t.Kind != model.Boolean {
@@ -93,7 +93,7 @@ func Fitting(c syntax.Class, t *model.Type) *model.Type {
 	return nil
 }
 
-// exampleOf shows how a value of the type is written.
+// ExampleOf shows how a value of the type is written.
 func ExampleOf(t *model.Type) string {
 	switch t.Kind {
 	case model.Boolean:
@@ -193,7 +193,7 @@ func IsDuration(s string) bool {
 	return duration.MatchString(s) && s[len(s)-1] != 'P' && s[len(s)-1] != 'T'
 }
 
-// argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
+// Argument converts one literal. A key segment may hold anything, so all is checked here and not while scanning.
 func Argument(l syntax.Literal, t *model.Type) (any, error) {
 	if l.Class == syntax.Absent {
 		return nil, nil
@@ -386,7 +386,7 @@ func enumChoices(text string, values []string) string {
 // PatternType marks the argument of matchesPattern: it is checked to be an expression of an engine without backtracking.
 var PatternType = &model.Type{Kind: model.String, SQL: "text"}
 
-// checkPattern refuses what is no regular expression without backtracking: back references and look-around.
+// CheckPattern refuses what is no regular expression without backtracking: back references and look-around.
 func CheckPattern(l syntax.Literal) error {
 	if len(l.Text) > 500 {
 		return syntax.FaultAt(l.Option, l.Pos, "pattern.invalid", "the pattern has %s characters, at most 500 are read",

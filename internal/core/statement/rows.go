@@ -133,8 +133,8 @@ func unnested(name string, lists, names []string) string {
 	return name + " as (\n  select * from unnest(" + strings.Join(lists, ", ") + ") with ordinality i(" + strings.Join(names, ", ") + ", n)\n)"
 }
 
-// input is the lists of a write as rows: keys k0, k1 …, versions that the rows must have, what they must be tied by t0 …, values v0 …,
-// whether they are given g0 …, the number of the row n.
+// input is the lists of a write as rows: keys k0, k1 …, versions that the rows must have, what they must be tied by t0 …,
+// values v0 …, whether they are given g0 …, the number of the row n.
 func (b *builder) input(r *model.Resource, w Rows) string {
 	var lists, names []string
 	add := func(name, list string) {

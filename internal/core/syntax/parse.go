@@ -9,7 +9,7 @@ import (
 	"eagerwindow/internal/core/window"
 )
 
-// parser reads the tokens of one option into nodes (OData 4.01 URL Conventions, 5.1).
+// Parser reads the tokens of one option into nodes (OData 4.01 URL Conventions, 5.1).
 type Parser struct {
 	Option   string
 	Tokens   []Token
@@ -111,7 +111,7 @@ const unaryPrecedence = 7
 // symbols are what people write who know other languages.
 var symbols = map[byte]string{'=': "eq", '*': "mul", '/': "div", '-': "sub"}
 
-// expression reads operators of at least that precedence.
+// Expression reads operators of at least that precedence.
 func (p *Parser) Expression(least int) (Node, error) {
 	if p.depth++; p.depth > maxDepth {
 		return nil, p.fault(p.Peek().Pos, "the expression is nested more than %d deep", maxDepth)
@@ -593,7 +593,7 @@ func (p *Parser) nestedOptions(o *Options) error {
 	}
 }
 
-// optionValue reads the value of one option into o.
+// OptionValue reads the value of one option into o.
 func (p *Parser) OptionValue(name string, o *Options) (err error) {
 	switch name {
 	case "apply":
@@ -651,7 +651,7 @@ func (p *Parser) numberNode(option string) (*LiteralNode, error) {
 	return &LiteralNode{Pos: pos, Index: literal, Value: p.Literals[literal]}, nil
 }
 
-// number reads the whole number of top or skip and returns which literal it is.
+// Number reads the whole number of top or skip and returns which literal it is.
 func (p *Parser) Number(option string) (int, error) {
 	t := p.Peek()
 	if t.Kind == TokenLiteral && p.Literals[t.Literal].Class == Whole && p.Literals[t.Literal].Text[0] != '-' {
@@ -690,7 +690,7 @@ func ParseOrder(text string) ([]OrderNode, error) {
 	return terms, p.End()
 }
 
-// parseText parses one option of a document, with literals of its own.
+// ParseText parses one option of a document, with literals of its own.
 func ParseText(name, text string, o *Options) error {
 	p, err := parserOf(name, text)
 	if err != nil {

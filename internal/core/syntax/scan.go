@@ -366,7 +366,7 @@ func dateLength(s string) int {
 	return 0
 }
 
-// yearLength is how long the year is that precedes a dash: four digits, or more and a sign.
+// YearLength is how long the year is that precedes a dash: four digits, or more and a sign.
 func YearLength(s string) int {
 	n := 0
 	if strings.HasPrefix(s, "-") {
@@ -382,7 +382,7 @@ func YearLength(s string) int {
 	return 0
 }
 
-// guidLength is 36 where the text begins with a uuid, else 0.
+// GuidLength is 36 where the text begins with a uuid, else 0.
 func GuidLength(s string) int {
 	if len(s) < 36 {
 		return 0

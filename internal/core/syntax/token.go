@@ -66,7 +66,7 @@ func (l Literal) String() string {
 	return l.Text
 }
 
-// kind is what messages call the literal.
+// Kind is what messages call the literal.
 func (l Literal) Kind() string {
 	switch l.Class {
 	case Text, Segment:
@@ -116,7 +116,7 @@ const (
 	tokenMark              // one of ( ) , ; / : = * -
 )
 
-// token is one word of an option's text.
+// Token is one word of an option's text.
 type Token struct {
 	Kind    tokenKind
 	mark    byte
@@ -138,7 +138,7 @@ func (t Token) String() string {
 	return strconv.Quote(t.Text)
 }
 
-// faultAt is a fault with its place, counted from 1. It follows the first part of the message: what is wrong, where, and
+// FaultAt is a fault with its place, counted from 1. It follows the first part of the message: what is wrong, where, and
 // then what would be right.
 func FaultAt(option string, pos Pos, code, format string, args ...any) *fault.Fault {
 	f := fault.New(fault.Invalid, code, format, args...)

@@ -131,6 +131,8 @@ type Field struct {
 	Required bool // must be there in a create: not null without a default
 	InKey    bool
 	Checks   []Check
+
+	TextParts int // of a text that apply has made: how many texts are concatenated into it
 }
 
 // Relation is a way from one resource to another. A row there belongs to a row here where every pair of columns is equal;

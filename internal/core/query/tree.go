@@ -229,39 +229,60 @@ func (c *Call) Type() *model.Type { return c.T }
 // Type is the type of the expression.
 func (m *Member) Type() *model.Type { return model.BooleanType }
 
-// Walk visits an expression and all below it.
+// Walk visits an expression and all below it, a shared one once.
 func Walk(e Expr, visit func(Expr)) {
+	w := walker{visit: visit}
+	w.walk(e)
+}
+
+type walker struct {
+	visit func(Expr)
+	seen  map[*Shared]bool
+}
+
+func (w *walker) walk(e Expr) {
 	if e == nil {
 		return
 	}
-	visit(e)
+	if s, ok := e.(*Shared); ok {
+		if w.seen[s] {
+			return
+		}
+		if w.seen == nil {
+			w.seen = map[*Shared]bool{}
+		}
+		w.seen[s] = true
+	}
+	w.visit(e)
 	switch e := e.(type) {
+	case *Shared:
+		w.walk(e.Of)
 	case *Call:
 		for _, a := range e.Args {
-			Walk(a, visit)
+			w.walk(a)
 		}
 	case *Member:
-		Walk(e.X, visit)
+		w.walk(e.X)
 		for _, a := range e.Items {
-			Walk(a, visit)
+			w.walk(a)
 		}
 	case *JSONPath:
-		Walk(e.Of, visit)
+		w.walk(e.Of)
 	case *JSONAs:
-		Walk(e.Of, visit)
+		w.walk(e.Of)
 	case *SubField:
-		Walk(e.Of, visit)
+		w.walk(e.Of)
 	case *RootOf:
 		for i := range e.Key {
-			Walk(&e.Key[i], visit)
+			w.walk(&e.Key[i])
 		}
-		Walk(e.Of, visit)
+		w.walk(e.Of)
 	case *Quantifier:
-		Walk(e.Over.Array, visit)
-		Walk(e.Body, visit)
+		w.walk(e.Over.Array)
+		w.walk(e.Body)
 	case *Count:
-		Walk(e.Over.Array, visit)
-		Walk(e.Body, visit)
+		w.walk(e.Over.Array)
+		w.walk(e.Body)
 	}
 }
 
@@ -284,6 +305,7 @@ type Apply struct{ Phases []*Phase }
 // Phase is what is done with rows of one shape.
 type Phase struct {
 	Root     *Row
+	Prefix   *Apply   // in a branch of concat: what was done before, whose rows the phase takes; its last phase has the same Root
 	Branches []*Apply // concat: the phase takes the rows of all of these
 	Steps    []Step
 	Group    *Group // nil in the last phase
@@ -321,25 +343,36 @@ type Aggregate struct {
 
 // Walk visits the expressions of all steps.
 func (a *Apply) Walk(visit func(Expr)) {
+	a.walk(&walker{visit: visit}, map[*Apply]bool{})
+}
+
+func (a *Apply) walk(w *walker, done map[*Apply]bool) {
+	if done[a] {
+		return
+	}
+	done[a] = true
 	for _, p := range a.Phases {
+		if p.Prefix != nil {
+			p.Prefix.walk(w, done)
+		}
 		for _, b := range p.Branches {
-			b.Walk(visit)
+			b.walk(w, done)
 		}
 		for _, s := range p.Steps {
-			Walk(s.Where, visit)
+			w.walk(s.Where)
 			for _, t := range s.Order {
 				if !t.Implied {
-					Walk(t.By, visit)
+					w.walk(t.By)
 				}
 			}
 		}
 		if p.Group != nil {
 			for _, k := range p.Group.Keys {
-				Walk(k, visit)
+				w.walk(k)
 			}
 			for _, g := range p.Group.Aggregates {
-				Walk(g.By, visit)
-				Walk(g.Where, visit)
+				w.walk(g.By)
+				w.walk(g.Where)
 			}
 		}
 	}

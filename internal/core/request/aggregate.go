@@ -1,6 +1,7 @@
 package request
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -15,13 +16,12 @@ import (
 type applied struct {
 	rs    *resolver
 	apply *query.Apply
-	nodes []syntax.StepNode // all that led here, for the branches of concat
 }
 
 // resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
-func resolveApply(q *query.Query, chain []syntax.StepNode, option string) (*resolver, error) {
+func resolveApply(q *query.Query, chain []syntax.StepNode, option string, left *budget) (*resolver, error) {
 	root := q.Root
-	a := &applied{rs: &resolver{root: root, option: option, computed: map[string]query.Expr{}},
+	a := &applied{rs: &resolver{root: root, option: option, left: left, computed: map[string]query.Expr{}},
 		apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
 	if err := a.chain(chain); err != nil {
 		return nil, err
@@ -37,7 +37,6 @@ func (a *applied) chain(nodes []syntax.StepNode) error {
 		if err := a.step(&nodes[i]); err != nil {
 			return err
 		}
-		a.nodes = append(a.nodes, nodes[i])
 	}
 	return nil
 }
@@ -102,7 +101,7 @@ func (a *applied) compute(nodes []syntax.ComputeNode) error {
 		if !query.Sortable(by.Type()) {
 			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
 		}
-		rs.computed[name] = by
+		rs.computed[name] = query.Compute(by)
 		rs.names = append(rs.names, name)
 	}
 	return nil
@@ -162,7 +161,7 @@ func (a *applied) open(fields []*model.Field, branches []*query.Apply) {
 	derived := model.NewDerived(from, fields)
 	root := query.NewRow(derived)
 	a.apply.Phases = append(a.apply.Phases, &query.Phase{Root: root, Branches: branches})
-	a.rs = &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}}
+	a.rs = &resolver{root: root, option: a.rs.option, left: a.rs.left, computed: map[string]query.Expr{}}
 }
 
 // keys resolves what groupby groups by. Fields of relations keep their path as their name.
@@ -182,6 +181,7 @@ func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 			if err := addField(g, path.String(), by.Type(), a.rs.option, path.Start()); err != nil {
 				return err
 			}
+			g.Fields[len(g.Fields)-1].TextParts = query.TextParts(by)
 			g.Keys = append(g.Keys, by)
 		}
 		count := len(key.Paths)
@@ -191,6 +191,11 @@ func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 			if key.All {
 				least = 0
 			}
+		}
+		if n := len(sets) * (count - least + 1); n > maxGroupingSets {
+			return syntax.FaultAt(a.rs.option, key.Paths[0].Start(), "limit.groups",
+				"rollup would make %d kinds of groups, at most %d are done at once",
+				n, maxGroupingSets)
 		}
 		var longer [][]int
 		for n := count; n >= least; n-- {
@@ -316,19 +321,22 @@ func (a *applied) aggregate(g *query.Group, n syntax.AggregateNode, where query.
 		out = model.Int64Type
 	}
 	g.Aggregates = append(g.Aggregates, query.Aggregate{Method: n.Method.Name, By: by, Where: where})
-	return addField(g, n.Name.Name, out, rs.option, n.Name.Pos)
+	if err := addField(g, n.Name.Name, out, rs.option, n.Name.Pos); err != nil {
+		return err
+	}
+	g.Fields[len(g.Fields)-1].TextParts = query.TextParts(by)
+	return nil
 }
 
-// concat resolves each branch from the beginning on; their rows come one after the other, with null where a branch has no such
-// field.
+// concat resolves branches, each of which begins with the rows that there are; what comes out of them stands one after the other, with
+// null where a branch has no such field.
 func (a *applied) concat(n *syntax.StepNode) error {
 	var fields []*model.Field
 	var branches []*query.Apply
+	first := a.prefix()
 	for _, chain := range n.Chains {
-		root := query.NewRow(a.apply.Phases[0].Root.Resource)
-		b := &applied{rs: &resolver{root: root, option: a.rs.option, computed: map[string]query.Expr{}},
-			apply: &query.Apply{Phases: []*query.Phase{{Root: root}}}}
-		if err := b.chain(append(slices.Clone(a.nodes), chain...)); err != nil {
+		b := a.branch(first)
+		if err := b.chain(chain); err != nil {
 			return err
 		}
 		if !b.phase().Root.Resource.Derived || len(b.rs.names) > 0 {
@@ -346,9 +354,33 @@ func (a *applied) concat(n *syntax.StepNode) error {
 			case fields[i].Type != f.Type:
 				fields[i].Type = common(fields[i].Type, f.Type)
 			}
+			if i >= 0 {
+				fields[i].TextParts = max(fields[i].TextParts, f.TextParts)
+			}
 		}
 		branches = append(branches, b.apply)
 	}
 	a.open(fields, branches)
 	return nil
+}
+
+// prefix is the phase that each branch of concat begins with: the rows that there are. What was done to get them is done once for all.
+func (a *applied) prefix() query.Phase {
+	last := a.phase()
+	if len(a.apply.Phases) == 1 && len(last.Steps) == 0 { // nothing was done yet
+		return query.Phase{Root: last.Root, Prefix: last.Prefix}
+	}
+	first := query.Phase{Root: last.Root, Prefix: &query.Apply{Phases: slices.Clone(a.apply.Phases)}}
+	if n := len(last.Steps); n > 0 && last.Steps[n-1].Order != nil && last.Steps[n-1].Top == nil && last.Steps[n-1].Skip == nil {
+		first.Steps = []query.Step{last.Steps[n-1]} // top in a branch takes rows in this order
+	}
+	return first
+}
+
+// branch begins a chain of concat.
+func (a *applied) branch(first query.Phase) *applied {
+	rs := *a.rs
+	rs.computed, rs.names = maps.Clone(a.rs.computed), slices.Clone(a.rs.names)
+	first.Steps = slices.Clone(first.Steps)
+	return &applied{rs: &rs, apply: &query.Apply{Phases: []*query.Phase{&first}}}
 }

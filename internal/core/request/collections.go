@@ -179,11 +179,11 @@ func (rs *resolver) jsonAs(e query.Expr, t *model.Type, n syntax.Node) (query.Ex
 	}
 	switch {
 	case t.Kind.Numeric():
-		return &query.JSONAs{Of: e, T: model.DecimalType}, nil
+		return &query.JSONAs{Of: query.Share(e), T: model.DecimalType}, nil
 	case t.Kind == model.String || t.Kind == model.Enum:
-		return &query.JSONAs{Of: e, T: model.StringType}, nil
+		return &query.JSONAs{Of: query.Share(e), T: model.StringType}, nil
 	case t.Kind == model.Boolean:
-		return &query.JSONAs{Of: e, T: model.BooleanType}, nil
+		return &query.JSONAs{Of: query.Share(e), T: model.BooleanType}, nil
 	case t.Kind == model.Unknown || t.Kind == model.JSON:
 		return e, nil
 	}

@@ -28,8 +28,50 @@ func (r *Request) AtRow(key []string) *Request {
 	}
 	at.hops = []hop{{resource: r.Resource, key: parts}}
 	at.Shape = r.Shape + " at a row"
-	at.text = []string{RowPath(r.Resource, key)}
+	at.text = append([]string{RowPath(r.Resource, key)}, r.text[min(1, len(r.text)):]...)
 	return &at
+}
+
+// NextNested is the request for the rest of the rows of an expanded relation: row is the path of the row that they belong to, way the
+// relations that lead there from the rows of the request, shown how many there are already.
+func (r *Request) NextNested(row, way string, shown int64) string {
+	way, refs := strings.CutSuffix(way, "/$ref")
+	relations := strings.Split(way, "/")
+	options := &syntax.Options{}
+	for i := 1; i+1 < len(r.text); i += 2 {
+		if r.text[i] != "expand" {
+			continue
+		}
+		reader := &syntax.Reader{Aliases: r.aliases}
+		tokens, err := reader.Scan("expand", r.text[i+1])
+		p := &syntax.Parser{Option: "expand", Tokens: tokens, Literals: reader.Literals}
+		all := &syntax.Options{}
+		if err == nil && p.OptionValue("expand", all) == nil { // as it was when it was answered
+			if found := syntax.Expanded(all.Expand, relations); found != nil {
+				options = found
+			}
+		}
+	}
+	number := func(l *syntax.LiteralNode) int64 {
+		if l == nil {
+			return 0
+		}
+		n, _ := strconv.ParseInt(l.Value.Text, 10, 64)
+		return n
+	}
+	out := row + "/" + relations[len(relations)-1]
+	if refs {
+		out += "/$ref"
+	}
+	out += "?"
+	if text := options.Query(); text != "" {
+		out += text + "&"
+	}
+	out += "skip=" + strconv.FormatInt(number(options.Skip)+shown, 10)
+	if options.Top != nil {
+		out += "&top=" + strconv.FormatInt(number(options.Top)-shown, 10)
+	}
+	return out
 }
 
 // ForRow is the request for the row of a resource with that key, without options.

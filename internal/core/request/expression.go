@@ -25,6 +25,7 @@ type resolver struct {
 	fixed    bool // literals are held in the tree
 	claims   []model.Claim
 	computed map[string]query.Expr // what compute has named
+	left     *budget               // nil: no limit, of what documents say
 	names    []string              // of what apply has computed since it last grouped, in order
 	rows     map[string]*query.Row // range variables over rows
 	elements map[string]*query.Element
@@ -71,6 +72,12 @@ func (rs *resolver) condition(n syntax.Node) (query.Expr, error) {
 }
 
 func (rs *resolver) expr(n syntax.Node) (query.Expr, error) {
+	if rs.left != nil {
+		if rs.left.nodes--; rs.left.nodes < 0 {
+			return nil, rs.fault(n, "limit.expression", "the request has more than %d operators, functions and values in its expressions; "+
+				"ask for less at once, or write lists as x in (1,2,3)", maxNodes)
+		}
+	}
 	switch n := n.(type) {
 	case *syntax.LiteralNode:
 		if n.Value.Class == syntax.Several {
@@ -120,7 +127,7 @@ func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 	}
 	if len(n.Segments) == 1 {
 		if e, ok := rs.computed[first]; ok {
-			return e, nil
+			return query.Use(e), nil
 		}
 	}
 	if element, ok := rs.elements[first]; ok {
@@ -403,7 +410,7 @@ func (rs *resolver) memberOfLiteral(n *syntax.BinaryNode, list *syntax.LiteralNo
 
 // memberOfItems resolves x in a list of expressions.
 func (rs *resolver) memberOfItems(n *syntax.BinaryNode, list *syntax.ListNode, x query.Expr) (query.Expr, error) {
-	m := &query.Member{X: x}
+	m := &query.Member{X: query.Share(x)}
 	for _, item := range list.Items {
 		e, err := rs.expr(item)
 		if err != nil {

@@ -88,7 +88,13 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 		if err != nil {
 			return nil, err
 		}
+		if i > 0 && (n.Name == "endswith" || n.Name == "substring") { // its SQL has these arguments twice
+			arg = query.Share(arg)
+		}
 		call.Args = append(call.Args, arg)
+	}
+	if n.Name == "concat" && query.TextParts(call) > maxTextParts {
+		return nil, rs.fault(n, "limit.text", "more than %d texts would be concatenated into one", maxTextParts)
 	}
 	if call.T == nil {
 		if call.T = call.Args[0].Type(); call.T.Kind == model.Unknown {
@@ -119,7 +125,10 @@ func (rs *resolver) argument(call *syntax.CallNode, node syntax.Node, takes kind
 			v.T = fit
 		}
 	}
-	if k := arg.Type().Kind; !slices.Contains(takes, k) && k != model.Unknown {
+	if arg.Type().Kind == model.Unknown { // null of the type that is taken
+		return &query.Constant{T: naturalOf(takes[0]), Text: "null"}, nil
+	}
+	if k := arg.Type().Kind; !slices.Contains(takes, k) {
 		return nil, rs.fault(node, "type.mismatch", "%s takes %s here, but %s is %s", call.Name, articled(naturalOf(takes[0])), node,
 			kindOfNode(node, arg))
 	}
@@ -280,6 +289,9 @@ func (rs *resolver) cast(n *syntax.CallNode) (query.Expr, error) {
 		from.Kind == model.Date && t.Kind == model.Instant
 	if !possible {
 		return nil, rs.fault(n, "type.mismatch", "%s is %s, which can't be cast to %s", n.Args[0], articled(from), n.Args[1])
+	}
+	if isText(from) && t.Kind.Numeric() { // its SQL has the argument twice
+		e = query.Share(e)
 	}
 	return &query.Call{T: t, Op: "cast", Args: []query.Expr{e}}, nil
 }

@@ -34,7 +34,8 @@ type Request struct {
 	filters  [][]syntax.Token // of $filter(…) in the path
 	params   []int            // of a named query: the literal of each parameter
 	shown    []syntax.ExpandNode
-	text     []string
+	text     []string // the path, then the options as they were given, each after its name
+	aliases  map[string]string
 	scanned  *scanned // the options' tokens
 	room     struct { // for as much as most requests have
 		hops     [2]hop
@@ -102,7 +103,7 @@ func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Aliases = aliases
+	s.Aliases, r.aliases = aliases, aliases
 	if err := r.readPath(m, path, s); err != nil {
 		return nil, err
 	}

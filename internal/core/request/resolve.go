@@ -10,11 +10,18 @@ import (
 	"eagerwindow/internal/core/syntax"
 )
 
-// maxExpand is how deep relations may be expanded within one another, maxExpansions how many may be in all.
+// What one request may ask for: how deep relations may be expanded within one another and how many in all, the operators, functions and
+// values in its expressions, the grouping sets of its rollups, and the texts that are concatenated into one.
 const (
-	maxExpand     = 8
-	maxExpansions = 100
+	maxExpand       = 8
+	maxExpansions   = 100
+	maxNodes        = 2000
+	maxGroupingSets = 64
+	maxTextParts    = 100
 )
+
+// budget is what is left of that for the rest of a request.
+type budget struct{ expansions, nodes int }
 
 // Resolve binds the request to the model it was read with.
 func (r *Request) Resolve() (*query.Query, error) {
@@ -40,8 +47,7 @@ func (r *Request) Resolve() (*query.Query, error) {
 		q.Select = []*model.Field{r.Field}
 		return q, nil
 	}
-	left := maxExpansions
-	return q, fill(q, options, "", 0, &left)
+	return q, fill(q, options, "", 0, &budget{maxExpansions, maxNodes})
 }
 
 // resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.
@@ -88,9 +94,8 @@ func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 	return values, nil
 }
 
-// fill resolves the options of a collection or row into the query; within is the relation's path inside expand, left how many more
-// relations the request may expand: * within * would be more than anybody has memory for.
-func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int) error {
+// fill resolves the options of a collection or row into the query; within is the relation's path inside expand.
+func fill(q *query.Query, o *syntax.Options, within string, depth int, left *budget) error {
 	if depth > maxExpand {
 		return fault.New(fault.Invalid, "expand.deep", "relations are expanded more than %d deep", maxExpand).On("expand")
 	}
@@ -100,7 +105,7 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int
 		}
 		return "expand"
 	}
-	rs, err := source(q, o, within)
+	rs, err := source(q, o, within, left)
 	if err != nil {
 		return err
 	}
@@ -141,14 +146,14 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *int
 }
 
 // source resolves what comes before all other options: the rows of the resource, or what apply makes of them.
-func source(q *query.Query, o *syntax.Options, within string) (*resolver, error) {
+func source(q *query.Query, o *syntax.Options, within string, left *budget) (*resolver, error) {
 	if o.Apply == nil {
-		return &resolver{root: q.Root, computed: map[string]query.Expr{}}, nil
+		return &resolver{root: q.Root, left: left, computed: map[string]query.Expr{}}, nil
 	}
 	if within != "" {
 		return nil, fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
 	}
-	rs, err := resolveApply(q, o.Apply, "apply")
+	rs, err := resolveApply(q, o.Apply, "apply", left)
 	if err != nil {
 		return nil, err
 	}
@@ -209,6 +214,7 @@ func compute(q *query.Query, rs *resolver, o *syntax.Options, option string) err
 		if !query.Sortable(by.Type()) {
 			return rs.fault(c.By, "type.mismatch", "%s is %s; single values can be computed", c.By, articled(by.Type()))
 		}
+		by = query.Compute(by)
 		rs.computed[name] = by
 		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
 		if shown {
@@ -233,7 +239,7 @@ func searched(row *query.Row, n *syntax.SearchNode) query.Expr {
 }
 
 // expand adds a relation, or every one that is not named by itself.
-func expand(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *int) error {
+func expand(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *budget) error {
 	if !node.All {
 		e, err := expansion(q, node, within, depth, left)
 		if err == nil {
@@ -257,8 +263,8 @@ func expand(q *query.Query, node *syntax.ExpandNode, within string, depth int, l
 	return nil
 }
 
-func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *int) (*query.Expansion, error) {
-	if *left--; *left < 0 {
+func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int, left *budget) (*query.Expansion, error) {
+	if left.expansions--; left.expansions < 0 {
 		return nil, syntax.FaultAt("expand", node.Path.Pos, "limit.expand",
 			"the request expands more than %d relations; name those that are needed", maxExpansions)
 	}

@@ -224,7 +224,7 @@ func (b *viewBinder) relation(r *model.Resource, node *syntax.ExpandNode) (*mode
 }
 
 // showAll expands what a saved view shows where the caller asks for nothing else.
-func showAll(q *query.Query, within string, depth int, left *int) error {
+func showAll(q *query.Query, within string, depth int, left *budget) error {
 	for _, s := range q.Root.Resource.View.Shown {
 		root := &query.Row{Resource: s.Relation.To, Parent: q.Root, Via: s.Relation}
 		if !s.Relation.Many {

@@ -57,6 +57,8 @@ func (b *builder) steps(q *query.Query, a *query.Apply, i int) *stage {
 	switch {
 	case phase.Branches != nil:
 		s = b.stage(phase.Root, b.union(q, phase), alias)
+	case phase.Prefix != nil:
+		s = b.stage(phase.Root, b.prefix(q, phase.Prefix), alias)
 	case i > 0:
 		s = b.stage(phase.Root, b.grouped(q, a, i-1), alias)
 	default:
@@ -107,7 +109,7 @@ func (b *builder) grouped(q *query.Query, a *query.Apply, i int) string {
 	s, g := b.steps(q, a, i), a.Phases[i].Group
 	list := make([]string, len(g.Fields))
 	for k, by := range g.Keys {
-		list[k] = s.f.converted(by, g.Fields[k].Type)
+		list[k] = s.f.converted(s.f.unwrapped(by), g.Fields[k].Type)
 	}
 	for k, aggregate := range g.Aggregates {
 		list[len(g.Keys)+k] = s.f.aggregate(aggregate, g.Fields[len(g.Keys)+k].Type)
@@ -168,6 +170,26 @@ func (f *from) filtered(where query.Expr) string {
 		return ""
 	}
 	return " filter (where " + f.condition(where, false) + ")"
+}
+
+// prefix names the rows that the branches of concat begin with: a part of the statement that stands before it, once.
+func (b *builder) prefix(q *query.Query, a *query.Apply) string {
+	if name, ok := b.prefixes[a]; ok {
+		return name
+	}
+	rows := b.phase(q, a, len(a.Phases)-1)
+	name := catalog.Quote("rows " + strconv.Itoa(len(b.prefixes)+1))
+	b.prefixes[a] = name
+	b.with = append(b.with, name+" as (select * from "+rows+" r)")
+	return name
+}
+
+// withPrefixes is what stands before the statement.
+func (b *builder) withPrefixes() string {
+	if b.with == nil {
+		return ""
+	}
+	return "with " + strings.Join(b.with, ", ") + "\n"
 }
 
 // union is the FROM item of the rows of all branches, in columns of one type.

@@ -14,16 +14,20 @@ import (
 
 // builder makes one statement: it counts the arguments and the aliases.
 type builder struct {
-	scope   *access.Scope
-	slots   []Slot
-	aliases map[string]int
-	values  map[valueKey]string // placeholders of literals that stand in two places of the statement
-	vars    map[*query.Element]string
-	fields  []*model.Field // that are written
-	params  []query.Value  // of the named query that is read
-	uses    map[string]*Use
-	lists   int  // of a write of many: how many lists its input has so far
-	full    bool // rows tell their links, and their fields the types that JSON does not show
+	scope    *access.Scope
+	slots    []Slot
+	aliases  map[string]int
+	values   map[valueKey]string // placeholders of literals that stand in two places of the statement
+	vars     map[*query.Element]string
+	fields   []*model.Field          // that are written
+	params   []query.Value           // of the named query that is read
+	prefixes map[*query.Apply]string // what the branches of concat begin with, by name
+	with     []string                // those, as they stand before the statement
+	uses     map[string]*Use
+	lists    int  // of a write of many: how many lists its input has so far
+	paged    bool // relations to many show a page, with a link to the rest
+	isolated bool // SQL of the document is in the statement
+	full     bool // rows tell their links, and their fields the types that JSON does not show
 }
 
 type valueKey struct {
@@ -33,7 +37,7 @@ type valueKey struct {
 
 func newBuilder(scope *access.Scope) *builder {
 	return &builder{scope: scope, aliases: map[string]int{}, values: map[valueKey]string{}, vars: map[*query.Element]string{},
-		uses: map[string]*Use{}}
+		uses: map[string]*Use{}, prefixes: map[*query.Apply]string{}}
 }
 
 // arg adds an argument and returns its placeholder with the cast that makes its type certain.
@@ -70,6 +74,7 @@ type from struct {
 	outer   *from // of a subquery: the FROM around it, whose rows it may speak of
 	trusted bool
 	aliases map[*query.Row]string
+	shared  map[*query.Shared]string // what is computed once for each row, by its column
 	joins   strings.Builder
 }
 
@@ -170,6 +175,35 @@ func pairs(list []model.Pair, own, there string) string {
 
 func column(alias string, f *model.Field) string { return alias + "." + catalog.Quote(f.Column.Name) }
 
+// sharedValue writes an expression that stands in several places. A heavy one is computed beside the row and named; "offset 0" keeps the
+// planner from writing it out again.
+func (f *from) sharedValue(s *query.Shared) string {
+	for outer := f; outer != nil; outer = outer.outer {
+		if name, ok := outer.shared[s]; ok {
+			return name
+		}
+	}
+	sql := f.expr(s.Of)
+	alias := f.b.alias("value")
+	fmt.Fprintf(&f.joins, "\ncross join lateral (select %s as v offset 0) %s", sql, alias)
+	if f.shared == nil {
+		f.shared = map[*query.Shared]string{}
+	}
+	f.shared[s] = alias + ".v"
+	return alias + ".v"
+}
+
+// own writes an expression that is a column or an order of its own: the database finds by itself that two of these are alike.
+func (f *from) own(e query.Expr) string { return f.expr(f.unwrapped(e)) }
+
+// unwrapped is what a shared expression is of, unless that has been computed already.
+func (f *from) unwrapped(e query.Expr) query.Expr {
+	if s, ok := e.(*query.Shared); ok && f.shared[s] == "" {
+		return s.Of
+	}
+	return e
+}
+
 // condition writes a boolean expression. Where exact is not asked for, null may stand for false, which keeps plain
 // comparisons and so the use of indexes; under "not" the difference counts, and eq and ne must not give null
 // (URL Conventions, 5.1.1.1).
@@ -188,6 +222,10 @@ func (f *from) condition(e query.Expr, exact bool) string {
 		return f.member(e, exact)
 	case *query.Searched:
 		return f.searched(e, exact)
+	case *query.Shared:
+		if e.Inline() {
+			return f.condition(e.Of, exact)
+		}
 	case *query.Constant:
 		if e.T.Kind == model.Unknown {
 			return "null::boolean"
@@ -311,9 +349,17 @@ func (f *from) expr(e query.Expr) string {
 	case *query.Claim:
 		return f.b.arg(Slot{Claim: e}, e.T.SQL)
 	case *query.Constant:
+		if e.Text == "null" && e.T.Kind != model.Unknown {
+			return "null::" + plainSQL(e.T)
+		}
 		return e.Text
 	case *query.Call:
 		return f.call(e)
+	case *query.Shared:
+		if e.Inline() {
+			return f.expr(e.Of)
+		}
+		return f.sharedValue(e)
 	case *query.Member:
 		return f.member(e, true)
 	case *query.Quantifier:
@@ -335,6 +381,9 @@ func (f *from) expr(e query.Expr) string {
 }
 
 func isNull(e query.Expr) bool {
+	if s, ok := e.(*query.Shared); ok {
+		e = s.Of
+	}
 	c, ok := e.(*query.Constant)
 	return ok && c.T.Kind == model.Unknown
 }
@@ -359,7 +408,9 @@ func (f *from) nullable(e query.Expr) bool {
 		}
 		return false
 	case *query.Constant:
-		return e.T.Kind == model.Unknown
+		return e.Text == "null"
+	case *query.Shared:
+		return !e.Inline() || f.nullable(e.Of)
 	case *query.ElementOf, *query.JSONPath, *query.JSONAs, *query.SubField, *query.RootOf:
 		return true
 	}

@@ -155,11 +155,14 @@ func plainSQL(t *model.Type) string {
 
 func (f *from) substring(c *query.Call) string {
 	text := f.argument(c, c.Args[0])
-	start := "greatest((" + f.expr(c.Args[1]) + ")::integer, 0) + 1"
-	if len(c.Args) == 2 {
-		return "substr(" + text + ", " + start + ")"
+	number := func(e query.Expr) string { // not less than nothing, and null stays null
+		n := "(" + f.expr(e) + ")::integer"
+		return "(case when " + n + " < 0 then 0 else " + n + " end)"
 	}
-	return "substr(" + text + ", " + start + ", greatest((" + f.expr(c.Args[2]) + ")::integer, 0))"
+	if len(c.Args) == 2 {
+		return "substr(" + text + ", " + number(c.Args[1]) + " + 1)"
+	}
+	return "substr(" + text + ", " + number(c.Args[1]) + " + 1, " + number(c.Args[2]) + ")"
 }
 
 func (f *from) caseOf(c *query.Call) string {

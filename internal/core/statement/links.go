@@ -139,12 +139,9 @@ func Release(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 	for _, k := range r.Key {
 		conditions = append(conditions, column(alias, k)+" = "+column("left_out", k))
 	}
-	using := "left_out"
-	more, covered := b.covered(window.Update, r, alias)
-	if more != "" {
-		using += ", " + more
-	}
-	write := updating(r.Table, alias, set, using, strings.Join(append(conditions, covered...), " and "))(alias + ".*")
+	conditions = append(conditions, pairs(rel.Pairs, "near", alias)) // still
+	write := updating(r.Table, alias, set, "left_out join near using (n)", strings.Join(append(conditions, b.covered(window.Update, r,
+		alias)...), " and "))(alias + ".*")
 	plan := newPlan()
 	list := &selectList{}
 	plan.Total = list.add("count(*)")
@@ -254,7 +251,11 @@ func (b *builder) end(r *model.Resource, prefix string, columns []string, change
 			list = append(list, fmt.Sprintf("input.k%d", i))
 		}
 	}
-	return "select " + strings.Join(list, ", ") + " from input, " + source + " " + alias + f.joins.String() + whereClause(conditions)
+	sql := "select " + strings.Join(list, ", ") + " from input, " + source + " " + alias + f.joins.String() + whereClause(conditions)
+	if changed && !b.hides(r) && r.Table.Kind == catalog.Base {
+		sql += " for share of " + alias // so that it is judged as it is
+	}
+	return sql
 }
 
 // visible selects the row at the far end of a tie, where the role may read it.

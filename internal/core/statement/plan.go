@@ -32,6 +32,7 @@ type Plan struct {
 	Values        []int           // and the places of their values
 	Body          []*model.Field  // of a write: what its Body slots stand for
 	SingleKeyRead bool            // of a read: one row by its key, from one table and no other
+	Isolated      bool            // of a read: SQL of the document is in it, so it runs in a transaction that can't write and is rolled back
 	ReturnsRows   bool            // of a write: every row that was written comes back
 	Uses          map[string]*Use // by the alias of each table: what an index could serve
 }
@@ -83,6 +84,9 @@ type Column struct {
 	Type     *model.Type     // of a plain one
 	Columns  []Column        // of a relation or an object, or the key of a link
 	Resource *model.Resource // of a link
+	Page     int64           // of many: how many rows are shown; if there is one more, Next begins the path to the rest. 0: all
+	Next     *Column         // the path of the row that they belong to
+	Way      string          // and the relations that lead to them from the rows of the request
 	Text     string          // of a fixed value; of a link, what follows the key
 }
 

@@ -1,7 +1,9 @@
 package statement
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,7 +20,7 @@ import (
 func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full bool) *Plan {
 	b := newBuilder(scope)
 	b.full = full
-	b.params = q.Params
+	b.params, b.paged = q.Params, true
 	plan := newPlan()
 	plan.Uses = b.uses
 	alias := b.alias(q.Root.Resource.Name)
@@ -33,7 +35,7 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full
 	case q.Single:
 		where := whereClause(f.where(q, alias))
 		plan.Columns = f.answer(q, alias, list)
-		if b.versioned(q) && len(q.Expand) == 0 {
+		if b.versioned(q) && len(q.Expand) == 0 && len(q.Computed) == 0 {
 			plan.Version = list.add(alias + ".xmin")
 		}
 		plan.SingleKeyRead = plan.Version >= 0 && b.tables() == 1 && len(q.Computed) == 0
@@ -53,14 +55,16 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full
 	default:
 		body = b.expanded(q, alias, table, after, bounds, plan, list)
 	}
+	plan.Isolated = b.isolated
 	if !q.Count || q.View == query.Number {
-		plan.SQL, plan.Slots = "select "+list.String()+body, b.slots
+		plan.SQL, plan.Slots = b.withPrefixes()+"select "+list.String()+body, b.slots
 		return plan
 	}
 	// The total comes in the same statement, so in the same snapshot, and there even where the page is empty.
 	count := b.from(q.Root, alias, false)
 	total := count.where(q, alias)
-	plan.SQL = "select n.total, page.*\nfrom (select count(*) as total" + table + count.joins.String() + whereClause(total) +
+	plan.SQL = b.withPrefixes() + "select n.total, page.*\nfrom (select count(*) as total" + table + count.joins.String() +
+		whereClause(total) +
 		") n\nleft join (\nselect true" +
 		comma(list.String()) + body + "\n) page on true"
 	plan.Total, plan.Present, plan.Slots = 0, 1, b.slots
@@ -126,6 +130,9 @@ func shift(p *Plan, by int) {
 func shiftColumns(columns []Column, by int) {
 	for i := range columns {
 		columns[i].At += by
+		if columns[i].Next != nil {
+			shiftColumns([]Column{*columns[i].Next}, by)
+		}
 		if k := columns[i].Kind; k == Link || k == Object || k == Masked {
 			shiftColumns(columns[i].Columns, by)
 		}
@@ -253,7 +260,7 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 		out = nested(out)
 	}
 	for _, c := range q.Computed {
-		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.expr(c.By))})
+		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.own(c.By))})
 	}
 	for _, rel := range q.Root.Resource.Relations {
 		if linked && f.b.scope.For(window.Read, rel.To) != nil {
@@ -264,7 +271,7 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 	}
 	for _, e := range q.Expand {
 		if e.Relation.Many {
-			out = append(out, f.many(e, alias, list)...)
+			out = append(out, f.many(q, e, alias, list)...)
 		} else {
 			out = append(out, f.one(e, list))
 		}
@@ -319,21 +326,54 @@ func (f *from) one(e *query.Expansion, list *selectList) Column {
 	return Column{Name: e.Relation.Name, Kind: One, At: at, Columns: columns}
 }
 
+// nestedPage is how many rows of a relation are shown for each row of a query, and the limit of SQL that finds out whether there are more.
+// Where no path leads to the rest, all are shown.
+func (f *from) nestedPage(of *query.Query, e *query.Expansion) (page int64, limit string) {
+	if !f.b.paged || !f.b.linked(of.Root.Resource) || of.Root.Resource.View != nil || e.Only == "count" {
+		return 0, ""
+	}
+	most := int64(e.Relation.To.Page.Max)
+	if own := int64(f.b.scope.Limits.Rows); own > 0 && (most == 0 || own < most) {
+		most = own
+	}
+	if e.Query.Top != nil && most == 0 {
+		return 0, ""
+	}
+	if e.Query.Top == nil {
+		most = min(int64(e.Relation.To.Page.Default), cmp.Or(most, math.MaxInt64))
+	}
+	return most, strconv.FormatInt(most+1, 10)
+}
+
+// way names the relations that lead to a row from the rows of the request.
+func way(row *query.Row) string {
+	if row.Via == nil {
+		return ""
+	}
+	return strings.TrimPrefix(way(row.Parent)+"/"+row.Via.Name, "/")
+}
+
 // many adds the array of a relation to many, gathered beside each row, and its total where that is asked for.
-func (f *from) many(e *query.Expansion, alias string, list *selectList) []Column {
+func (f *from) many(of *query.Query, e *query.Expansion, alias string, list *selectList) []Column {
 	b, q, rel := f.b, e.Query, e.Relation
 	there := b.alias(rel.To.Name)
 	g := b.from(q.Root, there, f.trusted)
-	table, link := b.collection(rel, alias, there, f.trusted)
+	table, tied := b.collection(rel, alias, there, f.trusted)
 	source := "\n  from " + table
 	inner := &selectList{}
 	columns := g.shown(e, there, inner)
-	where := append([]string{link}, g.where(q, there)...)
+	where := append([]string{tied}, g.where(q, there)...)
 	order := orderBy(g.order(q.Order))
 	gathered := b.alias("gathered")
 	sql := "select " + named(inner) + source + g.joins.String() + whereClause(where) + order
-	if q.Top != nil {
+	page, most := f.nestedPage(of, e)
+	switch {
+	case q.Top != nil && most != "":
+		sql += "\n  limit least(" + g.expr(q.Top) + ", " + most + ")"
+	case q.Top != nil:
 		sql += "\n  limit " + g.expr(q.Top)
+	case most != "":
+		sql += "\n  limit " + most
 	}
 	if q.Skip != nil {
 		sql += "\n  offset " + g.expr(q.Skip)
@@ -345,7 +385,7 @@ func (f *from) many(e *query.Expansion, alias string, list *selectList) []Column
 	out := []Column{}
 	if q.Count || e.Only == "count" {
 		h := b.from(q.Root, there, f.trusted)
-		total := append([]string{link}, h.where(q, there)...)
+		total := append([]string{tied}, h.where(q, there)...)
 		counted := b.alias("gathered")
 		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select count(*) as total%s%s%s\n) %s on true", source, h.joins.String(),
 			whereClause(total), counted)
@@ -354,7 +394,14 @@ func (f *from) many(e *query.Expansion, alias string, list *selectList) []Column
 	if e.Only == "count" {
 		return out
 	}
-	return append(out, Column{Name: rel.Name, Kind: Many, At: list.add(gathered + ".rows"), Columns: columns})
+	c := Column{Name: rel.Name, Kind: Many, At: list.add(gathered + ".rows"), Columns: columns}
+	if page > 0 {
+		c.Page, c.Next, c.Way = page, &link(of.Root.Resource, alias, list)[0], way(q.Root)
+		if e.Only == "ref" {
+			c.Way += "/$ref"
+		}
+	}
+	return append(out, c)
 }
 
 // shown adds what the rows of an expansion show: their columns, or no more than their links.
@@ -418,7 +465,7 @@ type orderTerm struct{ sql, direction string }
 func (f *from) order(terms []query.Term) []orderTerm {
 	out := make([]orderTerm, len(terms))
 	for i, t := range terms {
-		out[i].sql = f.expr(t.By)
+		out[i].sql = f.own(t.By)
 		switch null := f.nullable(t.By); {
 		case t.Desc && null:
 			out[i].direction = " desc nulls last"
@@ -449,7 +496,7 @@ func (f *from) after(terms []query.Term, null []bool) string {
 	columns := make([]string, len(terms))
 	plain, oneWay := true, true
 	for i, t := range terms {
-		columns[i] = f.expr(t.By)
+		columns[i] = f.own(t.By)
 		if !null[i] {
 			values[i] = f.b.arg(Slot{Role: After, Index: i}, t.By.Type().SQL)
 			if t.By.Type().Kind == model.Instant && t.By.Type().Local {

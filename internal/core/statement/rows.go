@@ -179,8 +179,8 @@ func DeleteRows(r *model.Resource, w Rows, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
 	input := b.input(r, w)
 	alias := b.alias(r.Name)
-	using, where := b.byKeys(r, w, alias, window.Delete)
-	write := "delete from " + r.Table.QualifiedName() + " " + alias + "\n  using " + using + "\n  where " + where + " returning input.n as " +
+	where := b.byKeys(r, w, alias, window.Delete)
+	write := "delete from " + r.Table.QualifiedName() + " " + alias + "\n  using input\n  where " + where + " returning input.n as " +
 		rowNumber
 	return b.counted(input, write, nil, "")
 }
@@ -204,8 +204,8 @@ func UpdateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	for i := range names {
 		set = append(set, names[i]+" = "+values[i])
 	}
-	using, where := b.byKeys(r, w, alias, window.Update)
-	write := updating(r.Table, alias, set, using, where)(alias + ".*, input.n as " + rowNumber)
+	where := b.byKeys(r, w, alias, window.Update)
+	write := updating(r.Table, alias, set, "input", where)(alias + ".*, input.n as " + rowNumber)
 	if w.numbered() {
 		return b.numbered(input+", written as (\n  "+write+"\n)", q, w, window.Update)
 	}
@@ -283,7 +283,7 @@ func literal(s string) string {
 const rowNumber = `"row number"`
 
 // byKeys joins a table to the keys of the input, as far as the role may write its rows.
-func (b *builder) byKeys(r *model.Resource, w Rows, alias string, op window.Operation) (using, where string) {
+func (b *builder) byKeys(r *model.Resource, w Rows, alias string, op window.Operation) string {
 	var conditions []string
 	if w.Versioned {
 		conditions = append(conditions, "(input.version is null or "+alias+".xmin = any(string_to_array(input.version, ',')::xid[]))")
@@ -294,12 +294,7 @@ func (b *builder) byKeys(r *model.Resource, w Rows, alias string, op window.Oper
 	if w.LinkedBy != nil {
 		conditions = append(conditions, "(input.t0 is null or "+b.linkedTo(w.LinkedBy, alias)+")")
 	}
-	using = "input"
-	more, covered := b.covered(op, r, alias)
-	if more != "" {
-		using += ", " + more
-	}
-	return using, strings.Join(append(conditions, covered...), " and ")
+	return strings.Join(append(conditions, b.covered(op, r, alias)...), " and ")
 }
 
 // linkedTo is the condition that a row of the far end is tied by a relation to the row of the input.

@@ -117,6 +117,7 @@ func maskName(i int) string { return catalog.Quote("shown " + strconv.Itoa(i)) }
 
 // namedQuery is the document's statement with arguments in the places of its parameters.
 func (b *builder) namedQuery(q *model.NamedQuery) string {
+	b.isolated = true
 	f := &from{b: b}
 	var sql strings.Builder
 	for _, piece := range q.Pieces {
@@ -141,7 +142,7 @@ func (b *builder) savedView(r *model.Resource) string {
 	f := b.from(v.Root, alias, true)
 	list := alias + ".*"
 	for _, value := range v.Values {
-		list += ", " + f.expr(value.By) + " as " + catalog.Quote(value.Column)
+		list += ", " + f.own(value.By) + " as " + catalog.Quote(value.Column)
 	}
 	where := ""
 	if v.Filter != nil {

@@ -53,8 +53,8 @@ func Update(q *query.Query, fields, defaults []*model.Field, scope *access.Scope
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
 	alias := b.alias(r.Name)
-	using, where := b.target(q, alias, window.Update, conditional)
-	return b.answer(updating(r.Table, alias, set, using, where), alias, q, window.Update)
+	where := b.target(q, alias, window.Update, conditional)
+	return b.answer(updating(r.Table, alias, set, "", where), alias, q, window.Update)
 }
 
 // updating changes rows of a table. Where nothing is set, as where a write is of relations alone, a column is set to what it is: the
@@ -84,11 +84,8 @@ func Delete(q *query.Query, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
 	r := q.Root.Resource
 	alias := b.alias(r.Name)
-	using, where := b.target(q, alias, window.Delete, conditional)
-	if using != "" {
-		using = "\nusing " + using
-	}
-	sql := fmt.Sprintf("delete from %s %s%s\nwhere %s returning true", r.Table.QualifiedName(), alias, using, where)
+	where := b.target(q, alias, window.Delete, conditional)
+	sql := fmt.Sprintf("delete from %s %s\nwhere %s returning true", r.Table.QualifiedName(), alias, where)
 	plan := newPlan()
 	plan.SQL, plan.Slots = sql, b.slots
 	return plan
@@ -105,7 +102,7 @@ func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show
 	for i := range names {
 		set[i] = names[i] + " = " + values[i]
 	}
-	target, alias, same := b.matching(q, window.Update)
+	target, alias, same := b.matching(q, window.Update, true)
 	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "),
 		same, alias)
 	plan := newPlan()
@@ -136,7 +133,7 @@ func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show
 // number.
 func DeleteEach(q *query.Query, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
-	target, alias, same := b.matching(q, window.Delete)
+	target, alias, same := b.matching(q, window.Delete, true)
 	plan := newPlan()
 	plan.Total = 0
 	plan.SQL = fmt.Sprintf("with target as (\n  %s\n), gone as (\n  delete from %s %s using target where %s returning true\n)\nselect "+
@@ -150,15 +147,17 @@ func EstimateWrite(q *query.Query, scope *access.Scope, op window.Operation) *Pl
 	b := newBuilder(scope)
 	plan := newPlan()
 	plan.Uses = b.uses
-	target, _, _ := b.matching(q, op)
+	target, _, _ := b.matching(q, op, false)
 	plan.Total = 0
 	plan.SQL, plan.Slots = "with target as (\n  "+target+"\n)\nselect count(*) from target", b.slots
 	return plan
 }
 
 // matching selects the keys of the rows that a filter meets and the role may write, and tells how a row is tied to its key. The
-// filter sees the rows that the role may read, so that what it can't read can't be told from what is written.
-func (b *builder) matching(q *query.Query, op window.Operation) (target, alias, same string) {
+// filter sees the rows that the role may read, so that what it can't read can't be told from what is written. The rows are locked before
+// they are judged, so that one which stops matching while its lock is waited for is left alone; that can't be done where fields are hidden
+// in some rows, as the database locks no rows of a subquery with outer joins.
+func (b *builder) matching(q *query.Query, op window.Operation, lock bool) (target, alias, same string) {
 	r := q.Root.Resource
 	inner := b.alias(r.Name)
 	f := b.from(q.Root, inner, false)
@@ -175,6 +174,9 @@ func (b *builder) matching(q *query.Query, op window.Operation) (target, alias, 
 		ties[i] = column(alias, k) + " = " + column("target", k)
 	}
 	target = "select " + strings.Join(keys, ", ") + " from " + table + " " + inner + f.joins.String() + whereClause(where)
+	if lock && !b.hides(r) {
+		target += "\n  for update of " + inner
+	}
 	return target, alias, strings.Join(ties, " and ")
 }
 
@@ -215,7 +217,7 @@ func (b *builder) body(i int, t *model.Type) string {
 }
 
 // target is the condition for the row of the key that the role may write.
-func (b *builder) target(q *query.Query, alias string, op window.Operation, conditional bool) (using, where string) {
+func (b *builder) target(q *query.Query, alias string, op window.Operation, conditional bool) string {
 	r := q.Root.Resource
 	f := b.from(q.Root, alias, false)
 	keys := make([]string, len(q.Key))
@@ -228,31 +230,20 @@ func (b *builder) target(q *query.Query, alias string, op window.Operation, cond
 	if conditional {
 		keys = append(keys, alias+".xmin = any("+b.arg(Slot{Role: Versions}, "text[]")+"::xid[])")
 	}
-	using, covered := b.covered(op, r, alias)
-	return using, strings.Join(append(keys, covered...), " and ")
+	return strings.Join(append(keys, b.covered(op, r, alias)...), " and ")
 }
 
-// covered holds a write to the rows that the role's rule covers. Where the rule speaks of the row alone, the database looks at the row as
-// it is when it comes to be written; where it needs other tables, the rows are found beside, in a subquery.
-func (b *builder) covered(op window.Operation, r *model.Resource, alias string) (using string, conditions []string) {
-	trial := newBuilder(b.scope) // what is tried must leave no arguments behind
-	trial.fields = b.fields
-	switch rule, joins := trial.rule(op, r, alias); {
+// covered holds a write to the rows that the role's rule covers. The conditions speak of the row that is written, so that the database
+// judges the row as it is when it has got its lock; what the rule needs of other tables is looked up from there.
+func (b *builder) covered(op window.Operation, r *model.Resource, alias string) []string {
+	rule, joins := b.rule(op, r, alias)
+	switch {
 	case rule == "":
-		return "", nil
+		return nil
 	case joins == "":
-		rule, _ = b.rule(op, r, alias)
-		return "", []string{rule}
+		return []string{rule}
 	}
-	inner := b.alias(r.Name)
-	rule, joins := b.rule(op, r, inner)
-	columns := make([]string, len(r.Key))
-	for i, field := range r.Key {
-		columns[i] = column(inner, field)
-		conditions = append(conditions, column(alias, field)+" = "+column("target", field))
-	}
-	return fmt.Sprintf("(select %s from %s %s%s where %s) target", strings.Join(columns, ", "), r.Table.QualifiedName(), inner, joins, rule),
-		conditions
+	return []string{"exists (select from (select) one" + joins + " where " + rule + ")"}
 }
 
 // guards adds to the list whether a row that was written meets the rules of the operation and of reading, and tells the places.

@@ -12,8 +12,12 @@ type Reader struct {
 	Shape    []byte
 	Aliases  map[string]string // what parameter aliases stand for
 	aliased  int               // how deep aliases stand in aliases
+	replaced int               // how many bytes have been read in the place of aliases
 	brackets int
 }
+
+// maxReplaced is how many bytes the aliases of one request may stand for: within one another they could multiply without end.
+const maxReplaced = 256 << 10
 
 const maxBrackets = 64
 
@@ -39,9 +43,15 @@ func (r *Reader) Scan(option, text string) ([]Token, error) {
 // words appends the tokens of a text up to its end.
 func (r *Reader) words(s *scanner) error {
 	for {
+		before := s.pos
 		t, l, err := s.next()
 		if err != nil {
 			return err
+		}
+		if r.aliased > 0 {
+			if r.replaced += 1 + s.pos - before; r.replaced > maxReplaced {
+				return FaultAt(s.option, t.Pos, "limit.expression", "the aliases of the request stand for more than %d bytes", maxReplaced)
+			}
 		}
 		switch t.Kind {
 		case TokenEnd:

@@ -79,7 +79,7 @@ where exists (select 1 from "harbour"."port_call" p where v."id" = p."vessel_id"
 -- [17]
 
 -- as operator: /port_calls/17?select=id,twice&compute=draught_m mul 2 as twice
-select p."id", ((p."draught_m")::numeric * ($2::bigint)::numeric), p.xmin
+select p."id", ((p."draught_m")::numeric * ($2::bigint)::numeric)
 from "harbour"."port_call" p
 where (p."id" = $1::integer)
 -- [17 2]
@@ -136,7 +136,7 @@ left join lateral (
   join "harbour"."port_call_tug" j on t."id" = j."tug_id"
 where j."port_call_id" = p2."id"
 order by t."name", t."id"
-  limit $4::bigint) r
+  limit least($4::bigint, 501)) r
 ) g on true
 left join lateral (
   select count(*) as total

@@ -68,9 +68,8 @@ update "harbour"."pilotage" p set "boarded_at" = $1::timestamptz
 -- change under a rule that needs another table, as agent: /port_calls/17?select=id,eta
 with written as (
   update "harbour"."port_call" p set "eta" = $1::timestamptz
-  from (select p2."id" from "harbour"."port_call" p2
-left join "harbour"."vessel" v on v."id" = p2."vessel_id" where ((v."agent_id" = $3::bigint) and (p2."status" = $4::"harbour"."call_status"))) target
-  where (p."id" = $2::integer) and p."id" = target."id" returning p.*, p.xmin as "row version"
+  where (p."id" = $2::integer) and exists (select from (select) one
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where ((v."agent_id" = $3::bigint) and (p."status" = $4::"harbour"."call_status"))) returning p.*, p.xmin as "row version"
 )
 select p."id", p."eta", coalesce(((v2."agent_id" = $5::bigint) and (p."status" = $6::"harbour"."call_status")), false), coalesce((v3."agent_id" = $7::bigint), false), p."row version"
 from written p
@@ -117,18 +116,17 @@ update "harbour"."berth" b set "quay" = $1::text, "shore_power" = default
 -- change as two roles, as agent and pilot: /port_calls/17?select=id,remarks
 with written as (
   update "harbour"."port_call" p set "etd" = $1::timestamptz
-  from (select p2."id" from "harbour"."port_call" p2
-left join "harbour"."vessel" v on v."id" = p2."vessel_id" where ((v."agent_id" = $3::bigint) and (p2."status" = $4::"harbour"."call_status"))) target
-  where (p."id" = $2::integer) and p."id" = target."id" returning p.*, p.xmin as "row version"
+  where (p."id" = $2::integer) and exists (select from (select) one
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where ((v."agent_id" = $3::bigint) and (p."status" = $4::"harbour"."call_status"))) returning p.*, p.xmin as "row version"
 )
 select p."id", p."remarks", p."kept row", p."readable row", p."row version"
-from (select coalesce(((v2."agent_id" = $5::bigint) and (p3."status" = $6::"harbour"."call_status")), false) as "kept row", coalesce(true, false) as "readable row", coalesce((v3."agent_id" = $7::bigint), false) as "shown 0", coalesce((v4."agent_id" = $8::bigint), false) as "shown 1", coalesce((v5."agent_id" = $9::bigint), false) as "shown 2", coalesce((v6."agent_id" = $10::bigint), false) as "shown 3", p3."id", p3."vessel_id", p3."berth_code", p3."status", p3."eta", p3."etd", case when (v3."agent_id" = $7::bigint) then p3."arrived_at" end as "arrived_at", case when (v4."agent_id" = $8::bigint) then p3."departed_at" end as "departed_at", p3."draught_m", p3."hazardous", p3."remarks", case when (v5."agent_id" = $9::bigint) then p3."created_at" end as "created_at", case when (v6."agent_id" = $10::bigint) then p3."updated_at" end as "updated_at", p3."row version"
-  from written p3
-left join "harbour"."vessel" v2 on v2."id" = p3."vessel_id"
-left join "harbour"."vessel" v3 on v3."id" = p3."vessel_id"
-left join "harbour"."vessel" v4 on v4."id" = p3."vessel_id"
-left join "harbour"."vessel" v5 on v5."id" = p3."vessel_id"
-left join "harbour"."vessel" v6 on v6."id" = p3."vessel_id") p
+from (select coalesce(((v2."agent_id" = $5::bigint) and (p2."status" = $6::"harbour"."call_status")), false) as "kept row", coalesce(true, false) as "readable row", coalesce((v3."agent_id" = $7::bigint), false) as "shown 0", coalesce((v4."agent_id" = $8::bigint), false) as "shown 1", coalesce((v5."agent_id" = $9::bigint), false) as "shown 2", coalesce((v6."agent_id" = $10::bigint), false) as "shown 3", p2."id", p2."vessel_id", p2."berth_code", p2."status", p2."eta", p2."etd", case when (v3."agent_id" = $7::bigint) then p2."arrived_at" end as "arrived_at", case when (v4."agent_id" = $8::bigint) then p2."departed_at" end as "departed_at", p2."draught_m", p2."hazardous", p2."remarks", case when (v5."agent_id" = $9::bigint) then p2."created_at" end as "created_at", case when (v6."agent_id" = $10::bigint) then p2."updated_at" end as "updated_at", p2."row version"
+  from written p2
+left join "harbour"."vessel" v2 on v2."id" = p2."vessel_id"
+left join "harbour"."vessel" v3 on v3."id" = p2."vessel_id"
+left join "harbour"."vessel" v4 on v4."id" = p2."vessel_id"
+left join "harbour"."vessel" v5 on v5."id" = p2."vessel_id"
+left join "harbour"."vessel" v6 on v6."id" = p2."vessel_id") p
 --   $1 the body's etd
 --   $2 a literal
 --   $3 claim agent_id
@@ -161,6 +159,7 @@ left join "harbour"."vessel" v on v."id" = p."vessel_id"
 left join "harbour"."vessel" v2 on v2."id" = p."vessel_id" and (v2."agent_id" = $3::bigint)
 left join "harbour"."vessel" v3 on v3."id" = p."vessel_id"
 where (v."agent_id" = $2::bigint) and (v2."flag" = $4::bpchar) and ((v3."agent_id" = $5::bigint) and (p."status" = $6::"harbour"."call_status"))
+  for update of p
 ), written as (
   update "harbour"."port_call" p2 set "etd" = $1::timestamptz
   from target where p2."id" = target."id" returning p2.*
@@ -185,6 +184,7 @@ with target as (
 left join "harbour"."vessel" v on v."id" = p."vessel_id"
 left join "harbour"."vessel" v2 on v2."id" = p."vessel_id"
 where (v."agent_id" = $2::bigint) and (p."status" = $3::"harbour"."call_status") and ((v2."agent_id" = $4::bigint) and (p."status" = $5::"harbour"."call_status"))
+  for update of p
 ), written as (
   update "harbour"."port_call" p2 set "etd" = $1::timestamptz
   from target where p2."id" = target."id" returning p2.*
@@ -209,6 +209,7 @@ with target as (
   select c."id" from "harbour"."cargo_item" c
 left join "harbour"."port_call" p on p."id" = c."port_call_id"
 where (p."status" = $1::"harbour"."call_status")
+  for update of c
 ), gone as (
   delete from "harbour"."cargo_item" c2 using target where c2."id" = target."id" returning true
 )
@@ -302,13 +303,13 @@ with input as (
   select * from unnest($1::text[], $2::text[], $3::boolean[], $4::text[], $5::boolean[]) with ordinality i(k0, v0, g0, v1, g1, n)
 ), written as (
   update "harbour"."port_call" p set "eta" = case when input.g0 then input.v0::timestamptz else p."eta" end, "etd" = case when input.g1 then input.v1::timestamptz else p."etd" end
-  from input, (select p2."id" from "harbour"."port_call" p2
-left join "harbour"."vessel" v on v."id" = p2."vessel_id" where ((v."agent_id" = $6::bigint) and (p2."status" = $7::"harbour"."call_status"))) target
-  where p."id" = input.k0::int4 and p."id" = target."id" returning p.*, input.n as "row number"
+  from input
+  where p."id" = input.k0::int4 and exists (select from (select) one
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where ((v."agent_id" = $6::bigint) and (p."status" = $7::"harbour"."call_status"))) returning p.*, input.n as "row number"
 )
-select count(*), (select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written."row number" = input.n)), coalesce(bool_and(((v2."agent_id" = $8::bigint) and (p3."status" = $9::"harbour"."call_status"))), true)
-from written p3
-left join "harbour"."vessel" v2 on v2."id" = p3."vessel_id"
+select count(*), (select string_agg(input.n::text, ',' order by input.n) from input where not exists (select from written where written."row number" = input.n)), coalesce(bool_and(((v2."agent_id" = $8::bigint) and (p2."status" = $9::"harbour"."call_status"))), true)
+from written p2
+left join "harbour"."vessel" v2 on v2."id" = p2."vessel_id"
 --   $1 list 0
 --   $2 list 1
 --   $3 list 2
@@ -358,19 +359,19 @@ with input as (
   select * from unnest($1::text[], $2::text[]) with ordinality i(k0, v0, n)
 ), written as (
   update "harbour"."port_call" p set "etd" = input.v0::timestamptz
-  from input, (select p2."id" from "harbour"."port_call" p2
-left join "harbour"."vessel" v on v."id" = p2."vessel_id" where ((v."agent_id" = $3::bigint) and (p2."status" = $4::"harbour"."call_status"))) target
-  where p."id" = input.k0::int4 and p."id" = target."id" returning p.*, input.n as "row number"
+  from input
+  where p."id" = input.k0::int4 and exists (select from (select) one
+left join "harbour"."vessel" v on v."id" = p."vessel_id" where ((v."agent_id" = $3::bigint) and (p."status" = $4::"harbour"."call_status"))) returning p.*, input.n as "row number"
 )
-select p3."row number", r."id", r."berth_code", p3."kept row", p3."readable row"
-from (select coalesce(((v2."agent_id" = $5::bigint) and (p4."status" = $6::"harbour"."call_status")), false) as "kept row", coalesce(true, false) as "readable row", coalesce((v3."agent_id" = $7::bigint), false) as "shown 0", coalesce((v4."agent_id" = $8::bigint), false) as "shown 1", coalesce((v5."agent_id" = $9::bigint), false) as "shown 2", coalesce((v6."agent_id" = $10::bigint), false) as "shown 3", p4."id", p4."vessel_id", p4."berth_code", p4."status", p4."eta", p4."etd", case when (v3."agent_id" = $7::bigint) then p4."arrived_at" end as "arrived_at", case when (v4."agent_id" = $8::bigint) then p4."departed_at" end as "departed_at", p4."draught_m", p4."hazardous", p4."remarks", case when (v5."agent_id" = $9::bigint) then p4."created_at" end as "created_at", case when (v6."agent_id" = $10::bigint) then p4."updated_at" end as "updated_at", p4."row number"
-  from written p4
-left join "harbour"."vessel" v2 on v2."id" = p4."vessel_id"
-left join "harbour"."vessel" v3 on v3."id" = p4."vessel_id"
-left join "harbour"."vessel" v4 on v4."id" = p4."vessel_id"
-left join "harbour"."vessel" v5 on v5."id" = p4."vessel_id"
-left join "harbour"."vessel" v6 on v6."id" = p4."vessel_id") p3
-join written r on r."row number" = p3."row number"
+select p2."row number", r."id", r."berth_code", p2."kept row", p2."readable row"
+from (select coalesce(((v2."agent_id" = $5::bigint) and (p3."status" = $6::"harbour"."call_status")), false) as "kept row", coalesce(true, false) as "readable row", coalesce((v3."agent_id" = $7::bigint), false) as "shown 0", coalesce((v4."agent_id" = $8::bigint), false) as "shown 1", coalesce((v5."agent_id" = $9::bigint), false) as "shown 2", coalesce((v6."agent_id" = $10::bigint), false) as "shown 3", p3."id", p3."vessel_id", p3."berth_code", p3."status", p3."eta", p3."etd", case when (v3."agent_id" = $7::bigint) then p3."arrived_at" end as "arrived_at", case when (v4."agent_id" = $8::bigint) then p3."departed_at" end as "departed_at", p3."draught_m", p3."hazardous", p3."remarks", case when (v5."agent_id" = $9::bigint) then p3."created_at" end as "created_at", case when (v6."agent_id" = $10::bigint) then p3."updated_at" end as "updated_at", p3."row number"
+  from written p3
+left join "harbour"."vessel" v2 on v2."id" = p3."vessel_id"
+left join "harbour"."vessel" v3 on v3."id" = p3."vessel_id"
+left join "harbour"."vessel" v4 on v4."id" = p3."vessel_id"
+left join "harbour"."vessel" v5 on v5."id" = p3."vessel_id"
+left join "harbour"."vessel" v6 on v6."id" = p3."vessel_id") p2
+join written r on r."row number" = p2."row number"
 --   $1 list 0
 --   $2 list 1
 --   $3 claim agent_id
@@ -459,8 +460,8 @@ with input as (
 where p."berth_code" = near."code" and not exists (select from stays where p."id" = stays.k0::int4)
 ), written as (
   update "harbour"."port_call" p2 set "berth_code" = null
-  from left_out
-  where p2."id" = left_out."id" returning p2.*
+  from left_out join near using (n)
+  where p2."id" = left_out."id" and p2."berth_code" = near."code" returning p2.*
 )
 select count(*), (select count(*) from left_out)
 from written p3
@@ -490,7 +491,7 @@ with input as (
   select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
 ),
 near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
-where p."id" = input.k0::int4),
+where p."id" = input.k0::int4 for share of p),
 far as (select input.n, t."id" from input, "harbour"."tug" t
 where t."id" = input.f0::int4),
 untied as (
@@ -521,7 +522,7 @@ with input as (
   select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
 ),
 near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
-where p."id" = input.k0::int4),
+where p."id" = input.k0::int4 for share of p),
 far as (select input.n, t."id" from input, "harbour"."tug" t
 where t."id" = input.f0::int4),
 tied as (

@@ -5,13 +5,16 @@ package data
 import (
 	"eagerwindow/internal/seal"
 
+	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
+	"hash/fnv"
 	"slices"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
-
-	lru "github.com/hashicorp/golang-lru/v2"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/change"
@@ -24,6 +27,7 @@ import (
 	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/records"
+	"eagerwindow/internal/sized"
 )
 
 // API is one version of a window that answers requests: its live release, or its draft.
@@ -33,10 +37,10 @@ type API struct {
 	Release int // 0: the draft
 
 	pool    *postgres.Source
-	place   postgres.Place // where requests run
+	tx      *postgres.Tx // that requests run in; nil: each by itself
 	box     *seal.Box
 	records *records.Store
-	plans   *lru.Cache[planKey, *planned]
+	plans   *sized.Cache[planKey, *planned]
 	refer   func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
 }
 
@@ -46,7 +50,31 @@ type planned struct {
 	resource *model.Resource
 	order    []query.Term
 	context  string
-	refused  error // over the role's limit of cost
+	refused  error        // over the role's limit of cost
+	took     atomic.Int64 // how long it takes until its first row, in nanoseconds: a moving mean; 0 before it has run
+	heavy    bool         // it may be slow, as long as nothing is known of it
+	variant  string       // of a row with a version: what its entity tag says besides it
+	personal bool         // what the row shows depends on the caller's claims
+}
+
+// slowFrom is how long the first row of a statement takes that counts as slow: of those, one caller may run few at once.
+const slowFrom = 50 * time.Millisecond
+
+func (p *planned) slow() bool {
+	took := p.took.Load()
+	return took == 0 && p.heavy || took > int64(slowFrom)
+}
+
+// ran notes how long the statement took. That two do so at once may lose one of them.
+func (p *planned) ran(took time.Duration) {
+	mean := int64(took)
+	if mean == 0 { // one of several reads that were answered together
+		return
+	}
+	if before := p.took.Load(); before > 0 {
+		mean = (3*before + mean) / 4
+	}
+	p.took.Store(mean)
 }
 
 // planKey tells shapes apart: for whom, what, how continued, how limited, how written.
@@ -54,12 +82,25 @@ type planKey struct {
 	role, shape, after string
 	bounds             statement.Bounds
 	format             encode.Format
-	full               bool
+	metadata           string
 	write              string // of a write, what it does with which fields
 }
 
-// maxPlans bounds the cache of plans of one API.
-const maxPlans = 2000
+// maxPlans bounds the cache of plans of one API: their number, and the bytes of their shapes and SQL.
+const (
+	maxPlans     = 2000
+	maxPlansSize = 16 << 20
+)
+
+// heavySQL is from which length on a statement may be slow.
+const heavySQL = 4 << 10
+
+// maxSQL is how long a statement may get.
+const maxSQL = 1 << 20
+
+func (a *API) keepPlan(key planKey, p *planned) {
+	a.plans.Add(key, p, len(key.shape)+len(p.query.Plan.SQL))
+}
 
 // Options are what an API needs from its surroundings.
 type Options struct {
@@ -72,26 +113,58 @@ type Options struct {
 
 // New makes an API of a bound document.
 func New(o Options) *API {
-	plans, _ := lru.New[planKey, *planned](maxPlans) // fails for a size under 1 only
-	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, place: o.Source, box: o.Box, records: o.Records,
+	plans := sized.New[planKey, *planned](maxPlans, maxPlansSize, nil)
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, box: o.Box, records: o.Records,
 		plans: plans}
 }
+
+// Root is the path of the API.
+func (a *API) Root() string {
+	if a.Release == 0 {
+		return "/draft/" + a.Model.Name
+	}
+	return "/api/" + a.Model.Name
+}
+
+// Use is how many connections of one kind are in use, may be, and are waited for.
+type Use = postgres.Use
+
+// Use tells how the connections to the source are used.
+func (a *API) Use() postgres.Uses { return a.pool.Uses() }
+
+// Plans is the number of shapes whose statement is remembered.
+func (a *API) Plans() int { return a.plans.Len() }
 
 // Source is the database that the API speaks of.
 func (a *API) Source() *postgres.Source { return a.pool }
 
-// Atomically runs do with the API in one transaction, which an error undoes whole.
-func (a *API) Atomically(ctx context.Context, do func(*API) error) error {
-	if a.place != postgres.Place(a.pool) {
+// Atomically runs do with the API in one transaction for a caller, which an error undoes whole.
+func (a *API) Atomically(ctx context.Context, c access.Caller, do func(*API) error) error {
+	if a.tx != nil {
 		return do(a)
 	}
-	return a.pool.Transact(ctx, func(tx *postgres.Tx) error { return do(a.within(tx)) })
+	return a.client(c, "", "").Transact(ctx, func(tx *postgres.Tx) error { return do(a.within(tx)) })
+}
+
+// place is where a request runs that is about a resource first.
+func (a *API) place(c access.Caller, scope *access.Scope, r *model.Resource, slow bool) postgres.Place {
+	if a.tx != nil {
+		return a.tx
+	}
+	client := a.client(c, scope.Key(), r.Name)
+	client.Slow = slow
+	return client
+}
+
+// client is the source as a caller uses it.
+func (a *API) client(c access.Caller, role, resource string) postgres.Client {
+	return a.pool.For(postgres.Share{Window: a.Model.Name, Caller: cmp.Or(c.Subject, c.From), Role: role, Resource: resource})
 }
 
 // within is the API with its requests in a transaction.
 func (a *API) within(tx *postgres.Tx) *API {
 	w := *a
-	w.place = tx
+	w.tx = tx
 	return &w
 }
 
@@ -106,7 +179,7 @@ func (a *API) Referring(refer func(ref string) (path string, err error)) *API {
 type Preferences struct {
 	MaxPageSize     int // 0: not given
 	Format          encode.Format
-	Full            bool   // all control information: links and types
+	Metadata        string // none, minimal or full: how much control information there is
 	Return          string // of a write: minimal, representation, "" not said
 	ContinueOnError bool   // of a batch: go on after a failure
 	Explain         bool   // how the database would answer, not the answer
@@ -141,7 +214,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 		return nil, notHere(r, "method.each", []string{"PATCH", "DELETE"},
 			"$each is for changing and deleting every row of the filter; leave it out to read them")
 	}
-	token, err := a.openToken(r)
+	token, err := a.openToken(r, scope.Key())
 	if err != nil {
 		return nil, err
 	}
@@ -151,7 +224,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 			return nil, err
 		}
 	}
-	p, err := a.plan(ctx, scope, r, token, s, prefs)
+	p, err := a.plan(ctx, c, scope, r, token, s, prefs)
 	r.Release()
 	if err == nil {
 		err = p.refused
@@ -159,7 +232,8 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	if err != nil {
 		return nil, err
 	}
-	page := &Page{Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View, Field: r.Field, api: a, read: r,
+	page := &Page{caller: c, role: scope.Key(), Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View,
+		Field: r.Field, api: a, read: r,
 		plan: p}
 	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
 	if !r.Single {
@@ -171,12 +245,15 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	}
 	limit := timeOf(scope)
 	if prefs.Explain {
-		page.Explained, err = a.explanation(ctx, p.query, args, limit)
+		page.Explained, err = a.explanation(ctx, c, p.query, args, limit)
 		return page, err
 	}
-	if page.cursor, err = p.query.Open(ctx, a.place, args, limit); err != nil {
+	start := time.Now()
+	if page.cursor, err = p.query.Open(ctx, a.place(c, scope, r.Resource, p.slow()), args, limit); err != nil {
 		return nil, err
 	}
+	page.Waited = time.Since(start)
+	p.ran(page.cursor.Took())
 	if r.View == query.Number {
 		return page, nil
 	}
@@ -219,10 +296,11 @@ func (a *API) Scope(c access.Caller) (*access.Scope, error) {
 }
 
 // plan finds or makes the plan of a request's shape for a role.
-func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request, t *nextToken, s span, prefs Preferences) (*planned,
+func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r *request.Request, t *nextToken, s span,
+	prefs Preferences) (*planned,
 	error) {
 	bounds := s.bounds()
-	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Full, ""}
+	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Metadata, ""}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
 	}
@@ -240,10 +318,16 @@ func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request,
 	if err != nil {
 		return nil, err
 	}
+	read := statement.Read(q, scope, after, bounds, prefs.Metadata == "full")
+	if len(read.SQL) > maxSQL {
+		return nil, fault.New(fault.Invalid, "limit.expression", "the request becomes a statement of %d bytes, at most %d are sent to the "+
+			"database; ask for less at once", len(read.SQL), maxSQL)
+	}
 	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q)}
-	p.query = postgres.Compile(statement.Read(q, scope, after, bounds, prefs.Full), orderTypes(q.Order), prefs.Format)
+	p.query = postgres.Compile(read, orderTypes(q.Order), prefs.Format)
+	p.heavy = len(q.Expand) > 0 || q.Apply != nil || q.Computed != nil || q.Search != nil || len(read.SQL) > heavySQL
 	if most := scope.Limits.Cost; most > 0 {
-		cost, err := p.query.Cost(ctx, a.pool)
+		cost, err := p.query.Cost(ctx, a.client(c, scope.Key(), r.Resource.Name), timeOf(scope))
 		if err != nil {
 			return nil, err
 		}
@@ -252,7 +336,12 @@ func (a *API) plan(ctx context.Context, scope *access.Scope, r *request.Request,
 				"ask for less, or filter and sort by fields that an index serves", cost, scope.Name, most)
 		}
 	}
-	a.plans.Add(key, p)
+	if p.query.Plan.Version >= 0 {
+		sum := fnv.New32a()
+		fmt.Fprintf(sum, "%d %s %q %v %s", a.Release, scope.Key(), r.Shape, prefs.Format, prefs.Metadata)
+		p.variant, p.personal = strconv.FormatUint(uint64(sum.Sum32()), 36), len(scope.For(window.Read, r.Resource).Masks) > 0
+	}
+	a.keepPlan(key, p)
 	return p, nil
 }
 
@@ -266,8 +355,9 @@ type Explanation struct {
 	Rows      *int64             `json:"rows,omitempty"` // that a write of every row of a filter would write
 }
 
-func (a *API) explanation(ctx context.Context, q *postgres.Statement, args []any, limit time.Duration) (*Explanation, error) {
-	plan, err := q.Explain(ctx, a.pool, args, limit)
+func (a *API) explanation(ctx context.Context, c access.Caller, q *postgres.Statement, args []any, limit time.Duration) (*Explanation,
+	error) {
+	plan, err := q.Explain(ctx, a.client(c, "", ""), args, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -62,7 +62,8 @@ func (x *execution) execute() error {
 }
 
 func (x *execution) transact() error {
-	return x.api.place.Transact(x.ctx, func(tx *postgres.Tx) error { return x.run(x.api.within(tx)) })
+	resource := x.request.Resource
+	return x.api.place(x.caller, x.scope, resource, false).Transact(x.ctx, func(tx *postgres.Tx) error { return x.run(x.api.within(tx)) })
 }
 
 func (x *execution) run(api *API) error {
@@ -277,7 +278,8 @@ func (x *execution) perform(s *change.Step, plan *statement.Plan, lists []any) (
 	if err != nil {
 		return nil, err
 	}
-	done, err := postgres.Compile(plan, nil, x.format).Write(x.ctx, x.api.place, args, 0, timeOf(x.scope))
+	done, err := postgres.Compile(plan, nil, x.format).Write(x.ctx, x.api.place(x.caller, x.scope, s.Resource, false), args, 0,
+		timeOf(x.scope))
 	if err != nil {
 		return nil, x.api.explain(err, s.Resource, x.scope)
 	}
@@ -686,8 +688,8 @@ func (x *execution) readBack() error {
 	if !page.Empty {
 		w.Row, w.Context = page.AppendRow(nil), page.Context
 	}
-	if tag := page.ETag(); tag != "" {
-		w.ETag = tag
+	if version := page.Version(); version != "" {
+		w.ETag = etag(version)
 	}
 	return page.Close()
 }

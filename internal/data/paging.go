@@ -5,10 +5,14 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/query"
@@ -23,11 +27,14 @@ type Page struct {
 	Single    bool
 	Counted   bool
 	View      query.View
-	Field     *model.Field // the answer is this field of the row
-	Explained *Explanation // asked for in place of the rows; there are none then
-	Empty     bool         // there is no row; of a single one, that a relation leads to none
+	Field     *model.Field  // the answer is this field of the row
+	Explained *Explanation  // asked for in place of the rows; there are none then
+	Waited    time.Duration // for the database, until its first row
+	Empty     bool          // there is no row; of a single one, that a relation leads to none
 
 	api    *API
+	caller access.Caller
+	role   string
 	read   *request.Request
 	plan   *planned
 	cursor *postgres.Cursor
@@ -117,20 +124,51 @@ func (p *Page) Next() bool {
 	return true
 }
 
-// ETag is the version of a single row: when it was last changed, under the URL at hand. Rows that are expanded have versions of
-// their own, so an answer with relations has none.
+// ETag is the entity tag of a single row: its version, and what representation of it the answer is (RFC 9110, 8.8.3.3). Where an answer
+// depends on more than the row, on related rows or on the time, it has none.
 func (p *Page) ETag() string {
+	version := p.Version()
+	if version == "" {
+		return ""
+	}
+	tag := version + "." + p.plan.variant
+	if p.plan.personal {
+		sum := fnv.New32a()
+		claims, _ := json.Marshal(p.caller.Claims) // came as JSON
+		_, _ = sum.Write(claims)
+		tag += "." + strconv.FormatUint(uint64(sum.Sum32()), 36)
+	}
+	return etag(tag)
+}
+
+// Version is when a single row was last changed, "" where it is not known.
+func (p *Page) Version() string {
 	if p.Empty || !p.Single || p.plan.query.Plan.Version < 0 {
 		return ""
 	}
-	return etag(strconv.FormatUint(uint64(p.cursor.Version()), 10))
+	return strconv.FormatUint(uint64(p.cursor.Version()), 10)
 }
 
 // AppendHeader writes what the format has before the rows.
 func (p *Page) AppendHeader(dst []byte) []byte { return p.plan.query.AppendHeader(dst) }
 
 // AppendRow writes the row at hand as the format has it.
-func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst) }
+func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst, p.nextNested) }
+
+// nextNested links the rest of the rows of an expanded relation.
+func (p *Page) nextNested(row, way string, shown int64) string {
+	return p.api.Root() + "/" + p.read.NextNested(row, way, shown)
+}
+
+// Shape is the request without its values, as a log has it.
+func (p *Page) Shape() string {
+	const most = 200
+	text := literalClass.ReplaceAllString(p.read.Shape, " ?")
+	return strings.ToValidUTF8(text[:min(len(text), most)], "")
+}
+
+// literalClass is what a literal is in a shape: the letter of its class, before it that of a list.
+var literalClass = regexp.MustCompile(` [a-zA-Z]{1,2}\?`)
 
 // Total is the number of rows of the filter, where the caller asked for it.
 func (p *Page) Total() int64 { return p.cursor.Total() }
@@ -167,7 +205,7 @@ func (p *Page) SkipToken() (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("write the next link: %w", err)
 	}
-	return base64.RawURLEncoding.EncodeToString(p.api.box.Seal(plain, p.api.Model.Name, p.read.Fingerprint())), nil
+	return base64.RawURLEncoding.EncodeToString(p.api.box.Seal(plain, p.api.Model.Name, p.role, p.read.Fingerprint())), nil
 }
 
 // nextToken is what a next link carries: the order values of the row after which the page begins, and how many rows top still
@@ -181,7 +219,7 @@ type nextToken struct {
 var errToken = fault.New(fault.Invalid, "next_link.invalid",
 	"the next link is not one that this API gave for this request; begin again without skiptoken").On("skiptoken")
 
-func (a *API) openToken(r *request.Request) (*nextToken, error) {
+func (a *API) openToken(r *request.Request, role string) (*nextToken, error) {
 	if r.After == "" {
 		return nil, nil
 	}
@@ -189,7 +227,7 @@ func (a *API) openToken(r *request.Request) (*nextToken, error) {
 	if err != nil {
 		return nil, errToken
 	}
-	plain, err := a.box.Open(sealed, a.Model.Name, r.Fingerprint())
+	plain, err := a.box.Open(sealed, a.Model.Name, role, r.Fingerprint())
 	if err != nil {
 		return nil, errToken
 	}

@@ -94,13 +94,13 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope
 		if !plan.ReturnsRows && plan.Total < 0 {
 			p.context += "/$entity"
 		}
-		a.plans.Add(key, p)
+		a.keepPlan(key, p)
 	}
 	args, err := p.query.Plan.Args(statement.Input{Literals: r.Literals, Claims: c.Claims, Body: w.values, Versions: w.versions})
 	if err != nil {
 		return nil, nil, err
 	}
-	done, err := p.query.Write(ctx, a.place, args, most, timeOf(scope))
+	done, err := p.query.Write(ctx, a.place(c, scope, r.Resource, false), args, most, timeOf(scope))
 	return p, done, err
 }
 
@@ -151,15 +151,16 @@ func (a *API) missed(ctx context.Context, c access.Caller, scope *access.Scope, 
 	if err != nil {
 		return change.NoRow(r.Resource)
 	}
-	tag := page.ETag()
+	version := page.Version()
 	if err := page.Close(); err != nil {
 		return err
 	}
-	if versions != nil && tag != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || etag(v) == tag }) {
+	if versions != nil && version != "" && !slices.ContainsFunc(versions, func(v string) bool { return v == "*" || v == version }) {
 		return fault.New(fault.VersionMismatch, "version.changed",
-			"the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name, tag).On("If-Match")
+			"the row of %s has changed since; its version is %s now. Read it again, and send that", r.Resource.Name,
+			etag(version)).On("If-Match")
 	}
-	if versions != nil && tag == "" {
+	if versions != nil && version == "" {
 		return fault.New(fault.VersionMismatch, "version.none", "rows of %s have no versions: it is a %s; leave If-Match out", r.Resource.Name,
 			r.Resource.Kind()).On("If-Match")
 	}
@@ -295,7 +296,7 @@ func (a *API) EstimateWrite(ctx context.Context, c access.Caller, op window.Oper
 		return nil, err
 	}
 	compiled := postgres.Compile(plan, nil, encode.Format{})
-	cursor, err := compiled.Open(ctx, a.place, args, timeOf(t.scope))
+	cursor, err := compiled.Open(ctx, a.place(c, t.scope, r.Resource, true), args, timeOf(t.scope))
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +307,7 @@ func (a *API) EstimateWrite(ctx context.Context, c access.Caller, op window.Oper
 	if err := overLimit(r.Resource, t.scope, op, rows); err != nil {
 		return nil, err
 	}
-	told, err := a.explanation(ctx, compiled, args, timeOf(t.scope))
+	told, err := a.explanation(ctx, c, compiled, args, timeOf(t.scope))
 	if err != nil {
 		return nil, err
 	}

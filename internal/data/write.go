@@ -132,10 +132,10 @@ func (t *task) try(do func(*API, *access.Scope) (*Written, error)) (*Written, er
 		return do(t.api, t.scope)
 	}
 	attempt := func(scope *access.Scope) (w *Written, err error) {
-		if t.api.place == postgres.Place(t.api.pool) {
+		if t.api.tx == nil {
 			return do(t.api, scope)
 		}
-		err = t.api.place.Transact(t.ctx, func(tx *postgres.Tx) (err error) {
+		err = t.api.tx.Transact(t.ctx, func(tx *postgres.Tx) (err error) {
 			w, err = do(t.api.within(tx), scope)
 			return err
 		})

@@ -33,8 +33,8 @@ type Format struct {
 
 // Rows writes rows as their format has them.
 type Rows interface {
-	// Append writes a row; values are those of the SQL row, nil for null.
-	Append(dst []byte, values [][]byte) []byte
+	// Append writes a row; values are those of the SQL row, nil for null. links is needed where relations show a page.
+	Append(dst []byte, values [][]byte, links Links) []byte
 }
 
 // Header is what comes before the rows: the names of CSV, nothing otherwise.
@@ -68,13 +68,15 @@ func (f Format) control(name string) string {
 
 type jsonRows []column
 
-func (r jsonRows) Append(dst []byte, values [][]byte) []byte { return appendObject(dst, values, r) }
+func (r jsonRows) Append(dst []byte, values [][]byte, links Links) []byte {
+	return appendObject(dst, values, r, links)
+}
 
 // lines writes each object on a line of its own.
 type lines []column
 
-func (r lines) Append(dst []byte, values [][]byte) []byte {
-	return append(appendObject(dst, values, r), '\n')
+func (r lines) Append(dst []byte, values [][]byte, links Links) []byte {
+	return append(appendObject(dst, values, r, links), '\n')
 }
 
 // csvColumn is one field of a line.
@@ -83,6 +85,7 @@ type csvColumn struct {
 	at     int
 	value  Appender
 	nested *column // what is written as JSON text
+	rest   *column // of many: the link to the rest of its rows is written
 }
 
 type csvRows []csvColumn
@@ -103,21 +106,29 @@ func compileCSV(columns []statement.Column, f Format, within string) []csvColumn
 		default:
 			nested := compile([]statement.Column{c}, f)
 			out = append(out, csvColumn{name: name, at: c.At, nested: &nested[0]})
+			if c.Page > 0 {
+				out = append(out, csvColumn{name: within + f.control(c.Name+"@nextLink"), at: c.At, rest: &nested[0]})
+			}
 		}
 	}
 	return out
 }
 
-func (r csvRows) Append(dst []byte, values [][]byte) []byte {
+func (r csvRows) Append(dst []byte, values [][]byte, links Links) []byte {
 	for i := range r {
 		c := &r[i]
 		if i > 0 {
 			dst = append(dst, ',')
 		}
 		switch {
+		case c.rest != nil:
+			more := eachRecord(values[c.at], c.rest.page, nil, func([][]byte) {})
+			if more && links != nil {
+				dst = appendCSV(dst, []byte(links(linkPath(values, c.rest.next), c.rest.way, int64(c.rest.page))))
+			}
 		case c.nested != nil:
 			var room [512]byte
-			text := appendValue(room[:0], values, c.nested)
+			text := appendValue(room[:0], values, c.nested, nil)
 			if string(text) != "null" {
 				dst = appendCSV(dst, unquoted(text))
 			}
@@ -201,6 +212,10 @@ type xmlColumn struct {
 	value           Appender
 	kind            statement.ColumnKind
 	columns         []xmlColumn
+	types           []uint32 // of the values in the records of a relation
+	page            int      // of many, as in column
+	next            *column
+	way             string
 	link            *column
 }
 
@@ -224,7 +239,11 @@ func compileXML(columns []statement.Column, f Format) []xmlColumn {
 			link := compile([]statement.Column{c}, f)
 			out[i].link = &link[0]
 		default:
-			out[i].columns = compileXML(c.Columns, f)
+			out[i].columns, out[i].types = compileXML(c.Columns, f), recordTypes(c.Columns)
+			if c.Page > 0 {
+				next := compile([]statement.Column{*c.Next}, f)
+				out[i].page, out[i].next, out[i].way = int(c.Page), &next[0], c.Way
+			}
 		}
 	}
 	return out
@@ -245,22 +264,22 @@ func xmlName(name string) string {
 	}, name)
 }
 
-func (r xmlRows) Append(dst []byte, values [][]byte) []byte {
+func (r xmlRows) Append(dst []byte, values [][]byte, links Links) []byte {
 	dst = append(dst, "<row>"...)
-	dst = appendElements(dst, values, r)
+	dst = appendElements(dst, values, r, links)
 	return append(dst, "</row>\n"...)
 }
 
-func appendElements(dst []byte, values [][]byte, columns []xmlColumn) []byte {
+func appendElements(dst []byte, values [][]byte, columns []xmlColumn, links Links) []byte {
 	for i := range columns {
 		c := &columns[i]
 		if c.kind == statement.Object {
-			dst = append(appendElements(append(dst, c.open...), values, c.columns), c.end...)
+			dst = append(appendElements(append(dst, c.open...), values, c.columns, links), c.end...)
 			continue
 		}
 		if c.link != nil {
 			dst = append(dst, c.open...)
-			dst = AppendXMLText(dst, unquoted(appendValue(nil, values, c.link)))
+			dst = AppendXMLText(dst, unquoted(appendValue(nil, values, c.link, links)))
 			dst = append(dst, c.end...)
 			continue
 		}
@@ -272,11 +291,15 @@ func appendElements(dst []byte, values [][]byte, columns []xmlColumn) []byte {
 		dst = append(dst, c.open...)
 		switch c.kind {
 		case statement.One:
-			dst = appendElements(dst, record(value), c.columns)
+			dst = appendElements(dst, fieldsOf(nil, value, c.types), c.columns, links)
 		case statement.Many:
-			eachRecord(value, func(values [][]byte) {
-				dst = append(appendElements(append(dst, "<row>"...), values, c.columns), "</row>"...)
+			more := eachRecord(value, c.page, c.types, func(record [][]byte) {
+				dst = append(appendElements(append(dst, "<row>"...), record, c.columns, links), "</row>"...)
 			})
+			if more && links != nil {
+				dst = AppendXMLText(append(dst, "<next>"...), []byte(links(linkPath(values, c.next), c.way, int64(c.page))))
+				dst = append(dst, "</next>"...)
+			}
 		default:
 			dst = c.value(dst, value)
 		}

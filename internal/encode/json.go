@@ -73,11 +73,11 @@ func AppenderOf(t *model.Type, f Format) Appender {
 		}
 		return one
 	case model.Complex:
-		columns := make([]column, len(t.Fields))
+		c := &column{columns: make([]column, len(t.Fields))}
 		for i, sub := range t.Fields {
-			columns[i] = column{name: memberName(sub.Name), at: sub.At, value: AppenderOf(sub.Type, f)}
+			c.columns[i] = column{name: memberName(sub.Name), at: sub.At, value: AppenderOf(sub.Type, f)}
 		}
-		return func(dst, src []byte) []byte { return appendRecord(dst, src, columns) }
+		return func(dst, src []byte) []byte { return appendRecord(dst, src, c, nil) }
 	}
 	return func(dst, src []byte) []byte { return appendText(dst, src) }
 }

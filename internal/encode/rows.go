@@ -18,6 +18,69 @@ type column struct {
 	resource *model.Resource // of a link
 	suffix   string          // of a link: what follows the key
 	text     []byte          // of a fixed value, or in the place of a member that is not shown
+	types    []uint32        // of a relation: OIDs of the values in its records, 0 where they are not known
+	page     int             // of many: how many are shown, 0: all
+	next     *column         // the path of the row that the rest belongs to,
+	nextName []byte          // ,"name@nextLink":
+	way      string          // and the relations to it
+}
+
+// Links makes the link to the rest of the rows of a relation. row is the path of the row that they belong to, way the relations that lead
+// to them from the rows of the request, shown the number of those that are shown.
+type Links func(row, way string, shown int64) string
+
+// TypeMismatch is what the writers panic with where a record holds a value of another type than the columns say: the table has changed.
+type TypeMismatch string
+
+// TypeOID is the type that values have in PostgreSQL, where they are those of a column; else 0.
+func TypeOID(t *model.Type) uint32 {
+	if t == nil || t.Catalog == nil || t.Kind == model.Opaque { // sent as text
+		return 0
+	}
+	return Alike(t.Catalog.Base().OID)
+}
+
+// Alike is one for all types whose values are sent alike: a text with a limit is a text.
+func Alike(oid uint32) uint32 {
+	if oid == varchar {
+		return text
+	}
+	return oid
+}
+
+const text, varchar = 25, 1043
+
+// ColumnTypes hands out the types of the columns of a row that are those of a table's.
+func ColumnTypes(columns []statement.Column, expect func(at int, oid uint32)) {
+	columnTypes(columns, TypeOID, expect)
+}
+
+func columnTypes(columns []statement.Column, oidOf func(*model.Type) uint32, expect func(at int, oid uint32)) {
+	for _, c := range columns {
+		switch c.Kind {
+		case statement.Plain:
+			expect(c.At, oidOf(c.Type))
+		case statement.Masked, statement.Link, statement.Object:
+			columnTypes(c.Columns, oidOf, expect)
+		}
+	}
+}
+
+// recordTypes are the types in the records of a relation, where those of domains stand themselves.
+func recordTypes(columns []statement.Column) []uint32 {
+	var types []uint32
+	columnTypes(columns, func(t *model.Type) uint32 {
+		if TypeOID(t) == 0 {
+			return 0
+		}
+		return Alike(t.Catalog.OID)
+	}, func(at int, oid uint32) {
+		for at >= len(types) {
+			types = append(types, 0)
+		}
+		types[at] = oid
+	})
+	return types
 }
 
 func compile(columns []statement.Column, f Format) []column {
@@ -38,7 +101,11 @@ func compile(columns []statement.Column, f Format) []column {
 		case statement.Masked:
 			out[i].columns, out[i].text = compile(c.Columns, f), append(memberName(c.Name+"@Core.Permissions"), `"None"`...)
 		default:
-			out[i].columns = compile(c.Columns, f)
+			out[i].columns, out[i].types = compile(c.Columns, f), recordTypes(c.Columns)
+			if c.Page > 0 {
+				next := compile([]statement.Column{*c.Next}, f)
+				out[i].page, out[i].next, out[i].way, out[i].nextName = int(c.Page), &next[0], c.Way, memberName(f.control(c.Name+"@nextLink"))
+			}
 		}
 	}
 	return out
@@ -47,7 +114,7 @@ func compile(columns []statement.Column, f Format) []column {
 func memberName(name string) []byte { return append(appendString([]byte{','}, name), ':') }
 
 // appendObject writes the columns of a row as a JSON object.
-func appendObject(dst []byte, values [][]byte, columns []column) []byte {
+func appendObject(dst []byte, values [][]byte, columns []column, links Links) []byte {
 	dst = append(dst, '{')
 	for i := range columns {
 		c := &columns[i]
@@ -67,7 +134,7 @@ func appendObject(dst []byte, values [][]byte, columns []column) []byte {
 			}
 			continue
 		}
-		dst = appendValue(dst, values, c)
+		dst = appendValue(dst, values, c, links)
 	}
 	return append(dst, '}')
 }
@@ -81,12 +148,12 @@ func first(i int) int {
 }
 
 // appendValue writes the value of a column of any kind.
-func appendValue(dst []byte, values [][]byte, c *column) []byte {
+func appendValue(dst []byte, values [][]byte, c *column, links Links) []byte {
 	switch c.kind {
 	case statement.Link:
 		return appendString(dst, linkPath(values, c))
 	case statement.Object:
-		return appendObject(dst, values, c.columns)
+		return appendObject(dst, values, c.columns, links)
 	case statement.Fixed:
 		return append(dst, c.text...)
 	}
@@ -97,22 +164,31 @@ func appendValue(dst []byte, values [][]byte, c *column) []byte {
 	case value == nil:
 		return append(dst, "null"...)
 	case c.kind == statement.One:
-		return appendRecord(dst, value, c.columns)
+		return appendRecord(dst, value, c, links)
 	case c.kind == statement.Many:
-		return appendRecords(dst, value, c.columns)
+		dst, more := appendRecords(dst, value, c, links)
+		if more && links != nil {
+			dst = appendString(append(dst, c.nextName...), links(linkPath(values, c.next), c.way, int64(c.page)))
+		}
+		return dst
 	}
 	return c.value(dst, value)
 }
 
 // appendRecord writes a composite value: the number of fields, then for each its type and its value.
-func appendRecord(dst, src []byte, columns []column) []byte {
+func appendRecord(dst, src []byte, c *column, links Links) []byte {
 	var room [24][]byte
-	return appendObject(dst, fieldsOf(room[:0], src), columns)
+	return appendObject(dst, fieldsOf(room[:0], src, c.types), c.columns, links)
 }
 
-func fieldsOf(values [][]byte, src []byte) [][]byte {
+// fieldsOf are the values of a composite value, which have these types.
+func fieldsOf(values [][]byte, src []byte, types []uint32) [][]byte {
 	count, rest := int(binary.BigEndian.Uint32(src)), src[4:]
-	for range count {
+	for i := range count {
+		if oid := binary.BigEndian.Uint32(rest); i < len(types) && types[i] != 0 && types[i] != Alike(oid) {
+			panic(TypeMismatch("value " + strconv.Itoa(i+1) + " of a record has type " + strconv.Itoa(int(oid)) + " in place of " +
+				strconv.Itoa(int(types[i]))))
+		}
 		var value []byte
 		value, rest = field(rest[4:])
 		values = append(values, value)
@@ -120,15 +196,15 @@ func fieldsOf(values [][]byte, src []byte) [][]byte {
 	return values
 }
 
-// record is the values of a composite value.
-func record(src []byte) [][]byte { return fieldsOf(nil, src) }
-
-// appendRecords writes an array of composite values.
-func appendRecords(dst, src []byte, columns []column) []byte {
+// appendRecords writes an array of composite values, of which no more than a page is shown, and reports whether there are more.
+func appendRecords(dst, src []byte, c *column, links Links) (out []byte, more bool) {
 	if binary.BigEndian.Uint32(src) == 0 {
-		return append(dst, '[', ']')
+		return append(dst, '[', ']'), false
 	}
 	count, rest := int(binary.BigEndian.Uint32(src[12:])), src[20:]
+	if more = c.page > 0 && count > c.page; more {
+		count = c.page
+	}
 	dst = append(dst, '[')
 	for i := range count {
 		if i > 0 {
@@ -136,22 +212,26 @@ func appendRecords(dst, src []byte, columns []column) []byte {
 		}
 		var value []byte
 		value, rest = field(rest)
-		dst = appendRecord(dst, value, columns)
+		dst = appendRecord(dst, value, c, links)
 	}
-	return append(dst, ']')
+	return append(dst, ']'), more
 }
 
-// eachRecord hands out the values of each composite value of an array.
-func eachRecord(src []byte, do func([][]byte)) {
+// eachRecord hands out the values of each composite value of an array, as many as a page has, and reports whether there are more.
+func eachRecord(src []byte, page int, types []uint32, do func([][]byte)) (more bool) {
 	if src == nil || binary.BigEndian.Uint32(src) == 0 {
-		return
+		return false
 	}
 	count, rest := int(binary.BigEndian.Uint32(src[12:])), src[20:]
+	if more = page > 0 && count > page; more {
+		count = page
+	}
 	for range count {
 		var value []byte
 		value, rest = field(rest)
-		do(record(value))
+		do(fieldsOf(nil, value, types))
 	}
+	return more
 }
 
 // appendVersion writes the version of a row as an entity tag (RFC 9110, 8.8.3), in a JSON string.

@@ -104,7 +104,7 @@ func (g *coalescer) passTurn() {
 
 // openCoalesced runs a read of one row by its key. A lone read, and any that the batch could not answer, runs by itself and reports its
 // own error.
-func (q *Statement) openCoalesced(ctx context.Context, s *Source, args []any, limit time.Duration) (c *Cursor, err error) {
+func (q *Statement) openCoalesced(ctx context.Context, s Client, args []any, limit time.Duration) (c *Cursor, err error) {
 	a := q.coalescer.read(ctx, args, func(batch []*pendingRead) {
 		alone := len(batch) == 1
 		for len(batch) > 0 && time.Since(batch[0].since) >= limit { // those who have waited too long; the oldest stand first
@@ -132,7 +132,7 @@ func (q *Statement) openCoalesced(ctx context.Context, s *Source, args []any, li
 
 // roundTrip asks the database for all that go together, for as long as the first of them may wait. Callers that go away do not end it,
 // as it is not theirs alone.
-func (q *Statement) roundTrip(ctx context.Context, s *Source, batch []*pendingRead, limit time.Duration) {
+func (q *Statement) roundTrip(ctx context.Context, s Client, batch []*pendingRead, limit time.Duration) {
 	conn, err := s.acquire(ctx)
 	if err != nil {
 		for _, a := range batch {

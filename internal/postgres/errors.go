@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"regexp"
 	"strconv"
 	"strings"
@@ -13,6 +15,10 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/statement"
 )
+
+// changedCodes are the errors of a statement whose tables, columns, functions or types are not what they were.
+var changedCodes = map[string]bool{"42P01": true, "42703": true, "42883": true, "42804": true, "42846": true, "42809": true, "3F000": true,
+	"0A000": true}
 
 const away = "the database is away; try again in a moment"
 
@@ -65,8 +71,12 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Conflict, "row.conflict", "the row breaks a rule of the table")
 	case class == "40":
 		return refuse(fault.Conflict, "row.concurrent", "another write came between; try again")
-	case class == "53", class == "57", class == "58":
+	case class == "53", class == "57", class == "58", class == "08":
 		return refuse(fault.Unavailable, "database.unavailable", away)
+	case class == "54":
+		return refuse(fault.Invalid, "limit.expression", "the request is more than the database can take at once; ask for less")
+	case !raised && (changedCodes[p.Code] || class == "26"): // the statement was right when it was planned
+		return changed(p.Message)
 	}
 	if raised {
 		return refuse(fault.Unprocessable, "row.refused", p.Message)
@@ -107,9 +117,33 @@ func unavailable(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fault.New(fault.TimedOut, "time.limit", "the database took longer than the time limit")
 	}
-	var connect *pgconn.ConnectError
-	if errors.As(err, &connect) || pgconn.SafeToRetry(err) {
-		return fault.New(fault.Unavailable, "database.unavailable", away)
+	if broken(err) {
+		return &fault.Refusal{Fault: fault.New(fault.Unavailable, "database.unavailable", away), Words: scrub(err)}
 	}
 	return fmt.Errorf("run a statement: %w", err)
+}
+
+// unsettled is what is refused where the connection broke off under a write, which the database may have done nevertheless.
+func unsettled(refused, err error) error {
+	var connect *pgconn.ConnectError
+	if !broken(err) || errors.As(err, &connect) || pgconn.SafeToRetry(err) {
+		return refused
+	}
+	return &fault.Refusal{Fault: fault.New(fault.Unavailable, "write.unknown",
+		"the connection to the database broke off, and whether this was "+
+			"written is not known: read it again, or send writes with an Idempotency-Key, which can be repeated"), Words: scrub(err)}
+}
+
+// broken reports whether an error is of the connection to the database, not of what was asked of it.
+func broken(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) || shutDown(err)
+}
+
+// shutDown reports whether the database ended the connection.
+func shutDown(err error) bool {
+	var p *pgconn.PgError
+	return errors.As(err, &p) && (strings.HasPrefix(p.Code, "57P") || strings.HasPrefix(p.Code, "08"))
 }

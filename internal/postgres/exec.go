@@ -8,22 +8,29 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
+
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/encode"
+	"eagerwindow/internal/sized"
 )
 
 // binaryRows asks for every column in its binary form.
 var binaryRows = []int16{pgx.BinaryFormatCode}
 
-// mostPrepared is how many statements a connection keeps prepared.
-const maxPrepared = 512
+// maxPrepared is how many statements a connection keeps prepared, and how many bytes of SQL: the database holds some hundred times as much
+// memory for their plans.
+const (
+	maxPrepared    = 512
+	maxPreparedSQL = 128 << 10
+)
 
 // statements are those that are prepared on one connection, by their SQL.
 type statements struct {
 	conn  *pgconn.PgConn
-	known *simplelru.LRU[string, *pgconn.StatementDescription]
+	known *sized.Cache[string, *pgconn.StatementDescription]
 	made  int
 	next  arguments // of the one that is run next
 }
@@ -35,7 +42,7 @@ func statementsOf(conn *pgx.Conn) *statements {
 	s, ok := of[statementsKey].(*statements)
 	if !ok {
 		s = &statements{conn: conn.PgConn()}
-		s.known, _ = simplelru.NewLRU(maxPrepared, s.drop) // fails for a size under 1 only
+		s.known = sized.New(maxPrepared, maxPreparedSQL, s.drop)
 		of[statementsKey] = s
 	}
 	return s
@@ -58,8 +65,28 @@ func (s *statements) prepared(q *Statement) (*pgconn.StatementDescription, error
 	if err != nil {
 		return nil, err
 	}
-	s.known.Add(q.Plan.SQL, made)
+	if err := q.checkTypes(made.Fields); err != nil {
+		_ = s.conn.Deallocate(context.Background(), made.Name)
+		return nil, err
+	}
+	s.known.Add(q.Plan.SQL, made, len(q.Plan.SQL))
 	return made, nil
+}
+
+// checkTypes compares the types of a statement's columns with those that the release was made for. Values of others would be misread.
+func (q *Statement) checkTypes(columns []pgconn.FieldDescription) error {
+	for at, want := range q.types {
+		if want != 0 && at < len(columns) && encode.Alike(columns[at].DataTypeOID) != want {
+			return changed(fmt.Sprintf("column %d of the statement has type %d in place of %d: %s", at+1, columns[at].DataTypeOID, want, q.Plan.SQL))
+		}
+	}
+	return nil
+}
+
+// changed is the refusal of a statement that the database's tables no longer have what it needs for.
+func changed(words string) error {
+	return &fault.Refusal{Fault: fault.New(fault.Unavailable, "database.changed", "the tables behind this have changed since it was "+
+		"published; whoever runs this API has to save the draft anew and publish it"), Words: words}
 }
 
 // arguments are those of a statement as they travel: nil for null, and the format of each.

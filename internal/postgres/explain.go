@@ -13,7 +13,9 @@ import (
 
 // Cost is what the planner reckons for a statement whatever its arguments are, so that one answer holds for every request of a
 // shape. Nothing is run.
-func (q *Statement) Cost(ctx context.Context, from *Source) (float64, error) {
+func (q *Statement) Cost(ctx context.Context, from Client, limit time.Duration) (float64, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
 	conn, err := from.acquire(ctx)
 	if err != nil {
 		return 0, unavailable(ctx, err)
@@ -27,7 +29,7 @@ func (q *Statement) Cost(ctx context.Context, from *Source) (float64, error) {
 	results, err := pg.Exec(ctx, "begin; set local plan_cache_mode = force_generic_plan; prepare eager_cost as "+q.Plan.SQL+
 		"; explain (format json) execute eager_cost"+arguments+"; rollback; deallocate eager_cost").ReadAll()
 	if err != nil {
-		_, _ = pg.Exec(ctx, "rollback").ReadAll()
+		_, _ = pg.Exec(ctx, "rollback").ReadAll() // a connection that can't do this has been closed
 		_, _ = pg.Exec(ctx, "deallocate eager_cost").ReadAll()
 		return 0, translate(ctx, err)
 	}
@@ -44,7 +46,7 @@ func (q *Statement) Cost(ctx context.Context, from *Source) (float64, error) {
 }
 
 // Explain runs a statement and returns how the database did it, as JSON.
-func (q *Statement) Explain(ctx context.Context, from *Source, args []any, limit time.Duration) (json.RawMessage, error) {
+func (q *Statement) Explain(ctx context.Context, from Client, args []any, limit time.Duration) (json.RawMessage, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var plan json.RawMessage

@@ -5,6 +5,8 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -14,6 +16,26 @@ import (
 
 //go:embed catalog/*.sql
 var catalogSQL embed.FS
+
+// duplicatesLimit is how long it may take to look for rows with the same key.
+const duplicatesLimit = 3 * time.Second
+
+// HasDuplicates reports whether two rows of a table or view have the same values in some columns. A table that is too large to be looked
+// through is not.
+func HasDuplicates(ctx context.Context, from *Source, t *catalog.Table, columns []string) (found bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, duplicatesLimit)
+	defer cancel()
+	quoted := make([]string, len(columns))
+	for i, c := range columns {
+		quoted[i] = catalog.Quote(c)
+	}
+	err = from.reads.QueryRow(ctx, "select exists (select from "+t.QualifiedName()+" group by "+strings.Join(quoted, ", ")+
+		" having count(*) > 1)").Scan(&found)
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return false, nil
+	}
+	return found, err
+}
 
 // Introspect reads the catalog of a database: five statements in one round trip, however many tables there are. System
 // schemas, temporary tables and the parts of partitioned tables are left out. Each of the queries is prepared besides, which
@@ -47,7 +69,7 @@ func Introspect(ctx context.Context, from *Source, queries ...*catalog.NamedQuer
 	batch.Queue("select current_database(), current_setting('server_version_num')::int").QueryRow(func(row pgx.Row) error {
 		return row.Scan(&in.cat.Database, &in.cat.Version)
 	})
-	if err := from.SendBatch(ctx, batch).Close(); err != nil {
+	if err := from.writes.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, fmt.Errorf("read the catalog: %w", err)
 	}
 	for _, q := range queries {

@@ -35,7 +35,7 @@ func TestValuesAgree(t *testing.T) {
 		from generate_series(1, 4000) n;
 		alter table drawn add primary key (id)`)
 	ours := pendingRead(t, pool, "window: w\nsource: w\nresources: {drawn: {page: {max: none}}}", "drawn", "orderby=id")
-	rows, err := pool.Query(context.Background(), `select id, num::text, plain::text, dbl, single, moment, day::text, clock::text, `+
+	rows, err := pool.Pool().Query(context.Background(), `select id, num::text, plain::text, dbl, single, moment, day::text, clock::text, `+
 		`extract(epoch from span)::text, words, guid::text, big from drawn order by id limit 1000`)
 	if err != nil {
 		t.Fatal(err)

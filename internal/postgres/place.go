@@ -10,11 +10,13 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
-// Place is where statements run: a Source, where each runs by itself, or a Tx.
+// Place is where statements run: a Client, where each runs by itself, or a Tx.
 type Place interface {
 	// acquire and release take and give back the connection that a reading statement runs on.
 	acquire(context.Context) (*pgxpool.Conn, error)
 	release(*pgxpool.Conn)
+	// isolation is what stands around a statement that must leave nothing behind.
+	isolation() isolation
 	// watch begins the watch over a statement.
 	watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *watchdog
 	// Transact runs do in a transaction, which an error undoes whole: that of do is returned as it is. In a transaction that runs
@@ -24,20 +26,44 @@ type Place interface {
 	write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error
 }
 
-func (s *Source) acquire(ctx context.Context) (*pgxpool.Conn, error) { return s.reads.acquire(ctx) }
+// Client is a source as somebody uses it.
+type Client struct {
+	*Source
+	Share
+}
 
-func (s *Source) release(conn *pgxpool.Conn) { s.reads.release(conn) }
+// For is the source for somebody.
+func (s *Source) For(share Share) Client { return Client{s, share} }
+
+// isolation is SQL that keeps a statement from writing and undoes its settings. The locks that outlive a transaction are given back too.
+type isolation struct{ begin, end string }
+
+const isolationTimeout = 5 * time.Second
+
+func (Client) isolation() isolation {
+	return isolation{"begin read only", "rollback; select pg_advisory_unlock_all()"}
+}
+
+func (*Tx) isolation() isolation {
+	return isolation{"savepoint isolated; set transaction read only", "rollback to savepoint isolated; release savepoint isolated"}
+}
+
+func (c Client) acquire(ctx context.Context) (*pgxpool.Conn, error) {
+	return c.reads.acquire(ctx, c.Share)
+}
+
+func (c Client) release(conn *pgxpool.Conn) { c.reads.release(conn, c.Share) }
 
 func (s *Source) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *watchdog {
 	return s.clock.start(ctx, conn.PgConn().Conn(), limit)
 }
 
-func (s *Source) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
-	conn, err := s.boundedPool.acquire(ctx)
+func (c Client) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
+	conn, err := c.writes.acquire(ctx, c.Share)
 	if err != nil {
 		return err
 	}
-	defer s.boundedPool.release(conn)
+	defer c.writes.release(conn, c.Share)
 	if !undoable { // a statement is a transaction already
 		return do(conn.Conn())
 	}
@@ -52,13 +78,13 @@ type Tx struct {
 }
 
 // Transact runs do in a transaction of its own.
-func (s *Source) Transact(ctx context.Context, do func(*Tx) error) error {
-	conn, err := s.boundedPool.acquire(ctx)
+func (c Client) Transact(ctx context.Context, do func(*Tx) error) error {
+	conn, err := c.writes.acquire(ctx, c.Share)
 	if err != nil {
 		return unavailable(ctx, err)
 	}
-	defer s.boundedPool.release(conn)
-	return transact(ctx, conn, func(tx pgx.Tx) error { return do(&Tx{s, conn, tx}) })
+	defer c.writes.release(conn, c.Share)
+	return transact(ctx, conn, func(tx pgx.Tx) error { return do(&Tx{c.Source, conn, tx}) })
 }
 
 // Transact runs do after a savepoint.
@@ -81,7 +107,7 @@ func transact(ctx context.Context, in beginner, do func(pgx.Tx) error) error {
 		return failed
 	}
 	if err != nil {
-		return translate(ctx, err)
+		return unsettled(translate(ctx, err), err)
 	}
 	return nil
 }
@@ -116,7 +142,7 @@ const (
 // TxStatus asks what has become of the transaction of that number.
 func (s *Source) TxStatus(ctx context.Context, id string) (TxStatus, error) {
 	var fate *string
-	err := s.QueryRow(ctx, "select pg_xact_status($1::text::xid8)", id).Scan(&fate)
+	err := s.writes.QueryRow(ctx, "select pg_xact_status($1::text::xid8)", id).Scan(&fate)
 	var p *pgconn.PgError
 	switch {
 	case errors.As(err, &p) && p.Code == "22023": // a number that it has not come to yet

@@ -116,7 +116,7 @@ func settle(t *catalog.Type, ids map[uint32]uint32) {
 // execute runs SQL statements of a test's own database.
 func execute(t testing.TB, pool *postgres.Source, sql string) {
 	t.Helper()
-	if _, err := pool.Exec(context.Background(), sql); err != nil {
+	if _, err := pool.Pool().Exec(context.Background(), sql); err != nil {
 		t.Fatalf("%s\n%v", sql, err)
 	}
 }
@@ -156,13 +156,13 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 func pendingRead(t testing.TB, pool *postgres.Source, document, path, query string) string {
 	t.Helper()
 	plan, args := planned(t, pool, document, path, query)
-	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool, args, time.Minute)
+	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool.For(postgres.Share{}), args, time.Minute)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, plan.SQL)
 	}
 	var rows []string
 	for c.Next() {
-		rows = append(rows, string(c.AppendRow(nil)))
+		rows = append(rows, string(c.AppendRow(nil, nil)))
 	}
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
@@ -294,7 +294,7 @@ func TestSearchIndex(t *testing.T) {
 		t.Errorf("found %s", got)
 	}
 	plan, args := planned(t, pool, document, "notes", "search=50%25&select=id")
-	rows, err := pool.Query(context.Background(), "explain "+plan.SQL, args...)
+	rows, err := pool.Pool().Query(context.Background(), "explain "+plan.SQL, args...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -313,7 +313,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	for i, name := range []string{"id", "vessel_id", "berth_code", "status", "eta", "draught_m", "hazardous"} {
 		plan.Columns = append(plan.Columns, statement.Column{Name: name, At: i, Type: model.TypeOf(table.Column(name).Type)})
 	}
-	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool, nil, time.Minute)
+	c, err := postgres.Compile(plan, nil, encode.Format{}).Open(context.Background(), pool.For(postgres.Share{}), nil, time.Minute)
 	if err != nil || !c.Next() {
 		b.Fatal(err)
 	}
@@ -321,7 +321,7 @@ func BenchmarkAppendRow(b *testing.B) {
 	var buf []byte
 	b.ReportAllocs()
 	for b.Loop() {
-		buf = c.AppendRow(buf[:0])
+		buf = c.AppendRow(buf[:0], nil)
 	}
 }
 
@@ -334,7 +334,7 @@ func TestPatience(t *testing.T) {
 	}
 	ctx := context.Background()
 	start := time.Now()
-	_, err := query("select pg_sleep(20)").Open(ctx, source, nil, 100*time.Millisecond)
+	_, err := query("select pg_sleep(20)").Open(ctx, source.For(postgres.Share{}), nil, 100*time.Millisecond)
 	if f, ok := fault.From(err); !ok || f.Kind != fault.TimedOut || !strings.Contains(f.Message, "100ms") ||
 		time.Since(start) > 10*time.Second {
 		t.Errorf("over its limit: %v after %s", err, time.Since(start))
@@ -342,7 +342,8 @@ func TestPatience(t *testing.T) {
 	for i := range 40 {
 		leaving, leave := context.WithCancel(ctx)
 		go func() { time.Sleep(time.Duration(i) * time.Millisecond); leave() }()
-		if c, err := query("select * from harbour.tide_reading, pg_sleep(0.01)").Open(leaving, source, nil, time.Minute); err == nil {
+		if c, err := query("select * from harbour.tide_reading, pg_sleep(0.01)").Open(leaving, source.For(postgres.Share{}), nil,
+			time.Minute); err == nil {
 			for range i * 1000 {
 				c.Next()
 			}
@@ -353,13 +354,14 @@ func TestPatience(t *testing.T) {
 			t.Errorf("left before the first row: %v", err)
 		}
 		leave()
-		c, err := query("select 1").Open(ctx, source, nil, time.Minute)
+		c, err := query("select 1").Open(ctx, source.For(postgres.Share{}), nil, time.Minute)
 		if err != nil || !c.Next() || c.Close() != nil {
 			t.Fatalf("after one that was left: %v", err)
 		}
 	}
 	var running int
-	if err := source.QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and pid <> "+
+	if err := source.Pool().QueryRow(ctx, "select count(*) from pg_stat_activity where state = 'active' and query like '%pg_sleep%' and "+
+		"pid <> "+
 		"pg_backend_pid() and datname = current_database()").Scan(&running); err != nil || running > 1 {
 		t.Errorf("%d statements still run, %v", running, err)
 	}
@@ -378,11 +380,11 @@ func TestShortReads(t *testing.T) {
 	}
 	query := postgres.Compile(plan, nil, encode.Format{})
 	var names []string
-	if err := source.QueryRow(ctx, "select array_agg(name order by id) from buoy").Scan(&names); err != nil {
+	if err := source.Pool().QueryRow(ctx, "select array_agg(name order by id) from buoy").Scan(&names); err != nil {
 		t.Fatal(err)
 	}
 	read := func(ctx context.Context, key any, limit time.Duration) (string, error) {
-		c, err := query.Open(ctx, source, []any{key}, limit)
+		c, err := query.Open(ctx, source.For(postgres.Share{}), []any{key}, limit)
 		if err != nil {
 			return "", err
 		}
@@ -390,7 +392,7 @@ func TestShortReads(t *testing.T) {
 		if !c.Next() {
 			return "none", nil
 		}
-		row := string(c.AppendRow(nil))
+		row := string(c.AppendRow(nil, nil))
 		if c.Next() {
 			t.Error("there is a second row")
 		}
@@ -421,7 +423,7 @@ func TestShortReads(t *testing.T) {
 		}
 	})
 
-	tx, err := source.Begin(ctx)
+	tx, err := source.Pool().Begin(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -463,7 +465,7 @@ func TestShortReads(t *testing.T) {
 			if got, err := read(ctx, int64(1), time.Minute); err != nil || got == "none" {
 				t.Errorf("%s: %s, %v", change, got, err)
 			}
-			c, err := long.Open(ctx, source, nil, time.Minute)
+			c, err := long.Open(ctx, source.For(postgres.Share{}), nil, time.Minute)
 			if err != nil {
 				t.Errorf("%s: the names: %v", change, err)
 				return

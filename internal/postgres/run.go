@@ -26,19 +26,35 @@ type Statement struct {
 	rows      encode.Rows
 	order     []encode.Appender
 	given     []encode.Appender // of a write of many: of the fields that come back
+	types     []uint32          // OIDs of the columns, as far as they are known: 0 where not
 	coalescer coalescer         // of a short plan
 }
 
 // Compile chooses the encoders of a plan's rows. types are those of the plan's order values.
 func Compile(plan *statement.Plan, types []*model.Type, format encode.Format) *Statement {
 	q := &Statement{Plan: plan, rows: format.Rows(plan.Columns)}
-	for _, t := range types {
+	encode.ColumnTypes(plan.Columns, q.expect)
+	for i, t := range types {
 		q.order = append(q.order, encode.AppenderOf(t, encode.Format{}))
+		if i < len(plan.Order) { // one row has none
+			q.expect(plan.Order[i], encode.TypeOID(t))
+		}
 	}
-	for _, f := range plan.Returned {
+	for i, f := range plan.Returned {
 		q.given = append(q.given, encode.AppenderOf(f.Type, encode.Format{}))
+		q.expect(plan.Values[i], encode.TypeOID(f.Type))
 	}
 	return q
+}
+
+// expect notes the type that a column must have.
+func (q *Statement) expect(at int, oid uint32) {
+	for at >= len(q.types) {
+		q.types = append(q.types, 0)
+	}
+	if oid != 0 {
+		q.types[at] = oid
+	}
 }
 
 // Cursor is the answer of a reading statement, row by row. It holds a connection until it is closed.
@@ -53,28 +69,50 @@ type Cursor struct {
 	first  bool     // the first row has been fetched, but not been handed out
 	more   bool
 	total  int64
+	took   time.Duration // until the first row, on the connection; 0 of a read that was answered together with others
+	failed error         // a row could not be read
 }
 
 // Open runs the statement and waits for its first row or its end, so that a statement that fails at once is reported by the error.
 // The wait may take as long as the limit.
 func (q *Statement) Open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
-	if s, ok := at.(*Source); ok && q.Plan.SingleKeyRead {
-		return q.openCoalesced(ctx, s, args, limit)
+	if c, ok := at.(Client); ok && q.Plan.SingleKeyRead {
+		return q.openCoalesced(ctx, c, args, limit)
 	}
 	return q.open(ctx, at, args, limit)
 }
 
+// open runs the statement. Where the connection turns out to be broken, as all are after the database has restarted, it is run once more,
+// on a new one.
 func (q *Statement) open(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
+	c, err := q.openOnce(ctx, at, args, limit)
+	if client, outside := at.(Client); outside && err != nil && errors.Is(err, errBroken) && ctx.Err() == nil {
+		client.reads.Reset()
+		c, err = q.openOnce(ctx, at, args, limit)
+	}
+	return c, err
+}
+
+func (q *Statement) openOnce(ctx context.Context, at Place, args []any, limit time.Duration) (*Cursor, error) {
 	conn, err := at.acquire(ctx)
 	if err != nil {
 		return nil, unavailable(ctx, err)
 	}
 	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: at.watch(ctx, conn.Conn(), limit), first: true}
-	c.rows, c.more, err = q.run(conn.Conn(), args)
+	if q.Plan.Isolated {
+		_, err = conn.Conn().PgConn().Exec(context.Background(), at.isolation().begin).ReadAll()
+	}
+	if err == nil {
+		c.rows, c.more, err = q.run(conn.Conn(), args)
+	}
+	c.took = time.Since(c.wait.began)
 	expired := c.wait.end()
 	if !c.more {
 		c.release()
-		if err != nil {
+		switch {
+		case err != nil && !expired && ctx.Err() == nil && broken(err):
+			return nil, errors.Join(errBroken, translate(ctx, err))
+		case err != nil:
 			return nil, ended(ctx, expired, limit, translate(ctx, err))
 		}
 		return c, nil
@@ -86,6 +124,9 @@ func (q *Statement) open(ctx context.Context, at Place, args []any, limit time.D
 	}
 	return c, nil
 }
+
+// errBroken is the error of a read whose connection broke off before its first row.
+var errBroken = errors.New("the connection to the database broke off")
 
 // ended tells a statement that was broken off from one that failed.
 func ended(ctx context.Context, expired bool, limit time.Duration, err error) error {
@@ -109,9 +150,15 @@ func (c *Cursor) Next() bool {
 	return c.more
 }
 
-// AppendRow writes the row as the format has it.
-func (c *Cursor) AppendRow(dst []byte) []byte {
-	return c.q.rows.Append(dst, c.row())
+// AppendRow writes the row as the format has it. Where a value inside it has another type than the release was made for, nothing is
+// written, no row follows, and Close reports it.
+func (c *Cursor) AppendRow(dst []byte, links encode.Links) (out []byte) {
+	defer func() {
+		if words, mismatch := recover().(encode.TypeMismatch); mismatch {
+			out, c.more, c.failed = dst, false, changed(string(words))
+		}
+	}()
+	return c.q.rows.Append(dst, c.row(), links)
 }
 
 // row is the values of the row at hand.
@@ -139,6 +186,9 @@ func (c *Cursor) Version() uint32 {
 	return binary.BigEndian.Uint32(c.row()[c.q.Plan.Version])
 }
 
+// Took is how long the statement took until its first row, without the wait for a connection; 0 where that is not known.
+func (c *Cursor) Took() time.Duration { return c.took }
+
 // Total is the number of rows of the filter, where the plan counts them.
 func (c *Cursor) Total() int64 { return c.total }
 
@@ -146,7 +196,7 @@ func (c *Cursor) Total() int64 { return c.total }
 // nobody waits for any more are not read to their end: the connection breaks off.
 func (c *Cursor) Close() error {
 	if c.conn == nil {
-		return nil
+		return c.failed
 	}
 	if c.more && c.ctx.Err() != nil {
 		c.wait.expire()
@@ -156,12 +206,17 @@ func (c *Cursor) Close() error {
 	if err != nil {
 		return ended(c.ctx, false, 0, translate(c.ctx, err))
 	}
-	return nil
+	return c.failed
 }
 
 // release gives the connection back.
 func (c *Cursor) release() {
 	c.wait.clearDeadline()
+	if c.q.Plan.Isolated && !c.conn.Conn().IsClosed() { // what fails here closes the connection, which undoes as much
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), isolationTimeout)
+		_, _ = c.conn.Conn().PgConn().Exec(ctx, c.at.isolation().end).ReadAll()
+		cancel()
+	}
 	c.at.release(c.conn)
 	c.conn = nil
 }
@@ -212,7 +267,7 @@ func (w *Written) numbered(q *Statement, rows rows, first [][]byte) {
 	w.each(q, rows, first, func(values [][]byte, readable bool) {
 		row := WrittenRow{RuleHolds: guard(values, q.Plan.Guards.RuleHolds)}
 		if readable && q.Plan.Columns != nil && size <= maxShown {
-			row.Row = q.rows.Append(nil, values)
+			row.Row = q.rows.Append(nil, values, nil)
 			size += len(row.Row)
 		}
 		if q.given != nil {
@@ -238,7 +293,7 @@ func (w *Written) many(q *Statement, rows rows, first [][]byte) {
 		if len(w.Row) > 1 {
 			w.Row = append(w.Row, ',')
 		}
-		if w.Row = q.rows.Append(w.Row, values); len(w.Row) > maxShown {
+		if w.Row = q.rows.Append(w.Row, values, nil); len(w.Row) > maxShown {
 			w.Row = nil
 		}
 	})
@@ -258,7 +313,7 @@ func (q *Statement) Write(ctx context.Context, at Place, args []any, most int64,
 		expired := wait.end()
 		wait.clearDeadline()
 		if err != nil {
-			failed = ended(ctx, expired, limit, q.blame(translate(ctx, err)))
+			failed = ended(ctx, expired, limit, q.blame(unsettled(translate(ctx, err), err)))
 			return failed
 		}
 		if !w.RuleHolds || most > 0 && w.Total > most {
@@ -272,7 +327,7 @@ func (q *Statement) Write(ctx context.Context, at Place, args []any, most int64,
 	case err == nil || errors.Is(err, errRuleViolated):
 		return w, nil
 	}
-	return nil, translate(ctx, err) // of the transaction around it
+	return nil, unsettled(translate(ctx, err), err) // of the transaction around it
 }
 
 // write reads what a writing statement answers. The watch over it is the caller's.
@@ -317,7 +372,7 @@ func (q *Statement) read(rows rows, w *Written) (err error) {
 			return err
 		}
 	} else {
-		w.Row = q.rows.Append(make([]byte, 0, 512), values)
+		w.Row = q.rows.Append(make([]byte, 0, 512), values, nil)
 	}
 	if at := q.Plan.Version; at >= 0 {
 		w.Version = strconv.FormatUint(uint64(binary.BigEndian.Uint32(values[at])), 10)

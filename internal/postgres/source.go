@@ -6,9 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"sync/atomic"
-	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgxpool"
 
@@ -18,9 +17,8 @@ import (
 // Source is a database that is exposed: a pool of connections for writing, and one of connections that can't write, whatever a
 // statement says, for reading.
 type Source struct {
-	boundedPool // of connections for writing
-	reads       boundedPool
-	clock       watcher // of the statements that run
+	writes, reads boundedPool
+	clock         watcher // of the statements that run
 }
 
 // readBuffer is how much is read from a connection at once: rows come faster in large parts.
@@ -40,13 +38,12 @@ func Connect(ctx context.Context, dsn string) (*Source, error) {
 	}
 	reading := config.Copy()
 	reading.ConnConfig.RuntimeParams["default_transaction_read_only"] = "on"
-	s := &Source{}
-	s.most, s.reads.most = config.MaxConns, config.MaxConns
-	if s.Pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
+	s := &Source{writes: boundedPool{most: int(config.MaxConns)}, reads: boundedPool{most: int(config.MaxConns)}}
+	if s.writes.Pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
 		return nil, err
 	}
 	if s.reads.Pool, err = pgxpool.NewWithConfig(ctx, reading); err != nil {
-		s.Pool.Close()
+		s.writes.Close()
 		return nil, err
 	}
 	if err := s.reads.Ping(ctx); err != nil {
@@ -56,10 +53,20 @@ func Connect(ctx context.Context, dsn string) (*Source, error) {
 	return s, nil
 }
 
+// Ping reports whether the database answers, on a connection of its own: those of the pool may all be in use.
+func (s *Source) Ping(ctx context.Context) error {
+	conn, err := pgx.ConnectConfig(ctx, s.reads.Config().ConnConfig)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	return conn.Ping(ctx)
+}
+
 // Close ends all connections.
 func (s *Source) Close() {
 	s.reads.Close()
-	s.Pool.Close()
+	s.writes.Close()
 }
 
 // scrub is the last part of a connection error, which holds neither the user's name nor the password.
@@ -68,39 +75,4 @@ func scrub(err error) string {
 		err = inner
 	}
 	return fmt.Sprint(err)
-}
-
-// acquireLimit is how long a request waits for a connection while others hold them all.
-const acquireLimit = 10 * time.Second
-
-// boundedPool hands out the connections of one pool. Only where one may have to be waited for is the wait bounded: that costs.
-type boundedPool struct {
-	*pgxpool.Pool
-	most int32
-	busy atomic.Int32 // connections that are held or waited for
-}
-
-func (l *boundedPool) acquire(ctx context.Context) (*pgxpool.Conn, error) {
-	if l.busy.Add(1) > l.most {
-		waiting, cancel := context.WithTimeout(ctx, acquireLimit)
-		defer cancel()
-		conn, err := l.Pool.Acquire(waiting)
-		if err != nil && ctx.Err() == nil && waiting.Err() != nil {
-			err = fault.New(fault.Unavailable, "database.busy", "all connections to the database are in use; try again in a moment")
-		}
-		return l.taken(conn, err)
-	}
-	return l.taken(l.Pool.Acquire(ctx))
-}
-
-func (l *boundedPool) taken(conn *pgxpool.Conn, err error) (*pgxpool.Conn, error) {
-	if err != nil {
-		l.busy.Add(-1)
-	}
-	return conn, err
-}
-
-func (l *boundedPool) release(conn *pgxpool.Conn) {
-	conn.Release()
-	l.busy.Add(-1)
 }

@@ -46,17 +46,13 @@ func (s *Directory) SignUp(ctx context.Context, name string, in Credentials, fro
 	if !accounts.SignUp {
 		return nil, fault.New(fault.Forbidden, "sign_up.closed", "accounts of this API are made by its operators")
 	}
-	try := guess{signingUp, from.Address}
-	if err := s.mayGuess(ctx, try); err != nil {
+	if err := in.check(); err != nil {
+		return nil, err
+	}
+	if err := s.countSignUp(ctx, from.Address); err != nil {
 		return nil, err
 	}
 	a, err := s.newAccount(ctx, name, in, []string{accounts.DefaultRole.Value}, nil)
-	if f, refused := fault.From(err); err == nil || refused && f.Kind == fault.Conflict {
-		keys, _ := try.keys()
-		if err := s.records.Guessed(ctx, keys, guessesKept); err != nil {
-			return nil, fmt.Errorf("count guesses: %w", err)
-		}
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -76,11 +72,7 @@ func (s *Directory) withAccounts(ctx context.Context, name string) (*data.API, e
 
 func (s *Directory) newAccount(ctx context.Context, name string, in Credentials, roles []string, claims map[string]any) (*records.Account,
 	error) {
-	address, err := mail.ParseAddress(in.Email)
-	if err != nil || address.Address != strings.TrimSpace(in.Email) || len(in.Email) > 254 {
-		return nil, fault.New(fault.Invalid, "email.invalid", "%q is no mail address; write one such as ada@board.example", in.Email).On("email")
-	}
-	if err := goodPassword(in.Password); err != nil {
+	if err := in.check(); err != nil {
 		return nil, err
 	}
 	hash, err := s.hash(ctx, in.Password)
@@ -90,7 +82,7 @@ func (s *Directory) newAccount(ctx context.Context, name string, in Credentials,
 	if claims == nil {
 		claims = map[string]any{}
 	}
-	a := &records.Account{Email: address.Address, PasswordHash: hash, Roles: roles, Claims: claims}
+	a := &records.Account{Email: strings.TrimSpace(in.Email), PasswordHash: hash, Roles: roles, Claims: claims}
 	switch err := s.records.AddAccount(ctx, name, a); {
 	case errors.Is(err, records.ErrTaken):
 		return nil, fault.New(fault.Conflict, "account.exists", "there is an account %s already", strings.ToLower(a.Email)).On("email")
@@ -100,6 +92,15 @@ func (s *Directory) newAccount(ctx context.Context, name string, in Credentials,
 		return nil, fmt.Errorf("add an account: %w", err)
 	}
 	return a, nil
+}
+
+// check refuses what no account can have.
+func (c Credentials) check() error {
+	address, err := mail.ParseAddress(c.Email)
+	if err != nil || address.Address != strings.TrimSpace(c.Email) || len(c.Email) > 254 {
+		return fault.New(fault.Invalid, "email.invalid", "%q is no mail address; write one such as ada@board.example", c.Email).On("email")
+	}
+	return goodPassword(c.Password)
 }
 
 // AccountToken signs a person in.
@@ -116,6 +117,9 @@ func (s *Directory) AccountToken(ctx context.Context, name string, in Credential
 
 // checked is the account of an address and a password. One that is disabled is as good as none.
 func (s *Directory) checked(ctx context.Context, name, email, password, address string) (*records.Account, error) {
+	if err := plainName("email", email); err != nil {
+		return nil, err
+	}
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil && !errors.Is(err, records.ErrNone) {
 		return nil, fmt.Errorf("read an account: %w", err)
@@ -124,7 +128,7 @@ func (s *Directory) checked(ctx context.Context, name, email, password, address 
 	if err == nil {
 		hash = a.PasswordHash
 	}
-	ok, err := s.matches(ctx, guess{"account " + name + " " + strings.ToLower(email), address}, password, hash)
+	ok, err := s.matches(ctx, guess{"account", name, strings.ToLower(email), address}, password, hash)
 	if err != nil {
 		return nil, err
 	}
@@ -222,17 +226,18 @@ func (s *Directory) NewPassword(ctx context.Context, name, bearer string, in Pas
 	if err := goodPassword(in.New); err != nil {
 		return err
 	}
-	ok, err := s.matches(ctx, guess{"account " + name + " " + a.Email, from.Address}, in.Old, a.PasswordHash)
+	ok, err := s.matches(ctx, guess{"account", name, a.Email, from.Address}, in.Old, a.PasswordHash)
 	if err != nil {
 		return err
 	}
 	if !ok {
 		return fault.New(fault.Forbidden, "password.wrong", "the old password is another one; nothing was changed").On("old")
 	}
-	if a.PasswordHash, err = s.hash(ctx, in.New); err != nil {
+	hash, err := s.hash(ctx, in.New)
+	if err != nil {
 		return err
 	}
-	if err := s.records.ChangeAccount(ctx, a); err != nil {
+	if err := s.records.ChangeAccount(ctx, a.ID, records.AccountChange{PasswordHash: &hash}); err != nil {
 		return fmt.Errorf("keep a password: %w", err)
 	}
 	return s.records.EndOtherSessions(ctx, a.ID, own.Session)

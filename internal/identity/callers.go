@@ -42,6 +42,9 @@ func (s *Directory) ClientToken(ctx context.Context, window, id, secret, scope s
 	if !api.Model.Document.SignIn.Clients {
 		return nil, &OAuthError{"unauthorized_client", "this API has no clients of its own: its document does not say sign_in: {clients: true}"}
 	}
+	if err := plainName("client_id", id); err != nil {
+		return nil, &OAuthError{"invalid_request", err.Error()}
+	}
 	c, err := s.records.Client(ctx, window, id)
 	if err != nil && !errors.Is(err, records.ErrNone) {
 		return nil, fmt.Errorf("read client %q: %w", id, err)
@@ -50,7 +53,7 @@ func (s *Directory) ClientToken(ctx context.Context, window, id, secret, scope s
 	if err == nil {
 		hash = c.SecretHash
 	}
-	ok, err := s.matches(ctx, guess{"client " + window + " " + id, from.Address}, secret, hash)
+	ok, err := s.matches(ctx, guess{"client", window, id, from.Address}, secret, hash)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +65,7 @@ func (s *Directory) ClientToken(ctx context.Context, window, id, secret, scope s
 			return nil, &OAuthError{"invalid_scope", fmt.Sprintf("the scope is of this client's roles: %s", strings.Join(c.Roles, ", "))}
 		}
 	}
-	claims := tokenClaims{ClientID: id, Scope: strings.Join(strings.Fields(scope), " ")}
+	claims := tokenClaims{ClientID: id, Generation: c.Generation, Scope: strings.Join(strings.Fields(scope), " ")}
 	claims.Subject = id
 	t, err := s.sign(ctx, window, from.Origin, claims, clientTokenLife)
 	if err == nil && t.Scope == "" {
@@ -104,6 +107,9 @@ func (s *Directory) HasOperators(ctx context.Context) (bool, error) {
 // SignIn opens a session for an operator and returns its token, which is good for twelve hours. address is where the request comes
 // from.
 func (s *Directory) SignIn(ctx context.Context, email, password, address string) (token string, err error) {
+	if err := plainName("email", email); err != nil {
+		return "", err
+	}
 	o, err := s.records.Operator(ctx, email)
 	if err != nil && !errors.Is(err, records.ErrNone) {
 		return "", fmt.Errorf("read operator: %w", err)
@@ -112,7 +118,7 @@ func (s *Directory) SignIn(ctx context.Context, email, password, address string)
 	if err == nil {
 		hash = o.PasswordHash
 	}
-	ok, err := s.matches(ctx, guess{"operator " + strings.ToLower(email), address}, password, hash)
+	ok, err := s.matches(ctx, guess{"operator", "", strings.ToLower(email), address}, password, hash)
 	if err != nil {
 		return "", err
 	}

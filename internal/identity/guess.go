@@ -2,9 +2,14 @@ package identity
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"math"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
 
@@ -37,22 +42,66 @@ const (
 	guessesKept   = time.Hour
 )
 
-// guess is one try at a password or secret, or signing up.
-type guess struct{ what, from string }
-
-const signingUp = "sign up"
+// guess is one try at a password or secret: of a client or an account of a window, or of an operator.
+type guess struct{ kind, window, name, from string }
 
 // keys are what is counted, and how much of it is free.
 func (g guess) keys() ([]string, []int) {
-	if g.what == signingUp {
-		return []string{signingUp + " from " + g.from}, []int{freeSignUps}
+	return []string{countKey("one", g.kind, g.window, g.name, g.from), countKey("place", g.from),
+		countKey("caller", g.kind, g.window, g.name)}, []int{freeForOne, freeForPlace, freeForCaller}
+}
+
+// countKey is what is counted under, of any length whatever its parts: they are told apart, and what was typed is not kept.
+func countKey(parts ...string) string {
+	sum := sha256.New()
+	for _, part := range parts {
+		fmt.Fprintf(sum, "%d:%s", len(part), part)
 	}
-	return []string{g.what + " from " + g.from, "from " + g.from, g.what}, []int{freeForOne, freeForPlace, freeForCaller}
+	return base64.RawURLEncoding.EncodeToString(sum.Sum(nil))
+}
+
+// longestName is how long the ids and addresses of callers may be.
+const longestName = 254
+
+// plainName refuses what can be nobody's id or address, before it is looked up, counted or hashed.
+func plainName(what, name string) error {
+	odd := func(r rune) bool { return r == utf8.RuneError || !unicode.IsPrint(r) }
+	if name == "" || len(name) > longestName || strings.ContainsFunc(name, odd) {
+		return fault.New(fault.Invalid, "name.invalid", "%s: from 1 to %d characters are expected, none of them a control character", what,
+			longestName).On(what)
+	}
+	return nil
+}
+
+// countSignUp counts that somebody signs up, or refuses it for now.
+func (s *Directory) countSignUp(ctx context.Context, from string) error {
+	wait, err := s.records.CountIfAllowed(ctx, countKey("sign up", from), guessesKept, func(count int, ago time.Duration) time.Duration {
+		if count < freeSignUps {
+			return 0
+		}
+		return backoff(count-freeSignUps) - ago
+	})
+	if err != nil {
+		return fmt.Errorf("count who signs up: %w", err)
+	}
+	return throttled(wait)
+}
+
+func throttled(wait time.Duration) error {
+	if wait <= 0 {
+		return nil
+	}
+	f := fault.New(fault.TooMany, "sign_in.throttled", "too many tries; the next one in %d s", int(math.Ceil(wait.Seconds())))
+	f.Wait = wait
+	return f
 }
 
 // matches reports whether a secret is the one of a hash; "" is the hash of nobody, which takes as long to find out. Who guesses too often
 // is refused before.
 func (s *Directory) matches(ctx context.Context, g guess, secret, hash string) (bool, error) {
+	if len(secret) > longestPassword {
+		return false, fault.New(fault.Invalid, "password.long", "a password or secret has at most %d bytes", longestPassword)
+	}
 	select {
 	case s.hashers <- struct{}{}:
 		defer func() { <-s.hashers }()
@@ -94,12 +143,7 @@ func (s *Directory) mayGuess(ctx context.Context, g guess) error {
 			wait = max(wait, backoff(over)-ago[key])
 		}
 	}
-	if wait <= 0 {
-		return nil
-	}
-	f := fault.New(fault.TooMany, "sign_in.throttled", "too many tries; the next one in %d s", int(math.Ceil(wait.Seconds())))
-	f.Wait = wait
-	return f
+	return throttled(wait)
 }
 
 // backoff is how long a guess must wait after so many over those that are free.

@@ -177,6 +177,9 @@ func (s *Directory) admissible(ctx context.Context, name string, roles []string,
 
 // AddClient adds a program that may call a window, or replaces it.
 func (s *Directory) AddClient(ctx context.Context, name, id string, in NewClient) (*Client, error) {
+	if err := plainName("client", id); err != nil {
+		return nil, err
+	}
 	if err := s.admissible(ctx, name, in.Roles, in.Claims); err != nil {
 		return nil, err
 	}
@@ -205,7 +208,7 @@ func (s *Directory) ChangeClient(ctx context.Context, name, id string, in Caller
 		return err
 	}
 	defer s.callers.Remove(callerKey{name, aClient, id})
-	return s.records.ChangeClient(ctx, name, id, roles, claims)
+	return s.records.ChangeClient(ctx, name, id, in.Roles, in.Claims)
 }
 
 // RemoveClient removes a client. Its tokens are refused from now on.
@@ -235,28 +238,28 @@ func (s *Directory) ChangeAccount(ctx context.Context, name, email string, in Ca
 	if err != nil {
 		return s.noCaller(ctx, name, "account.unknown", email, err)
 	}
-	a.Roles, a.Claims = changed(in, a.Roles, a.Claims)
+	change := records.AccountChange{Roles: in.Roles, Claims: in.Claims, Disabled: in.Disabled}
 	if in.Roles != nil || in.Claims != nil {
-		if err := s.admissible(ctx, name, a.Roles, a.Claims); err != nil {
+		roles, claims := changed(in, a.Roles, a.Claims)
+		if err := s.admissible(ctx, name, roles, claims); err != nil {
 			return err
 		}
-	}
-	if in.Disabled != nil {
-		a.Disabled = *in.Disabled
 	}
 	if in.Password != "" {
 		if err := goodPassword(in.Password); err != nil {
 			return err
 		}
-		if a.PasswordHash, err = s.hash(ctx, in.Password); err != nil {
+		hash, err := s.hash(ctx, in.Password)
+		if err != nil {
 			return err
 		}
+		change.PasswordHash = &hash
 		if err := s.records.EndOtherSessions(ctx, a.ID, ""); err != nil {
 			return fmt.Errorf("sign an account out: %w", err)
 		}
 	}
 	defer s.forget(name)
-	return s.records.ChangeAccount(ctx, a)
+	return s.records.ChangeAccount(ctx, a.ID, change)
 }
 
 // RemoveAccount removes an account.

@@ -52,6 +52,8 @@ type tokenClaims struct {
 	ClientID string `json:"client_id,omitempty"`
 	Scope    string `json:"scope,omitempty"`
 	Session  string `json:"sid,omitempty"`
+	// Generation is which making of the client the token is for.
+	Generation string `json:"gen,omitempty"`
 	jwt.RegisteredClaims
 }
 
@@ -220,7 +222,7 @@ func (i *issuers) keys(url string) (keyfunc.Keyfunc, error) {
 	}
 	set, err := keyfunc.NewDefaultOverrideCtx(i.ctx, []string{url}, keyfunc.Override{
 		HTTPTimeout: 5 * time.Second, RefreshInterval: 10 * time.Minute,
-		RefreshUnknownKID: rate.NewLimiter(rate.Every(2*time.Second), 2), RateLimitWaitMax: 10 * time.Millisecond,
+		RefreshUnknownKID: rate.NewLimiter(rate.Every(2*time.Second), 2), RateLimitWaitMax: 3 * time.Second,
 		RefreshErrorHandlerFunc: func(u string) func(context.Context, error) {
 			return func(_ context.Context, err error) {
 				i.log.Error("the keys of an issuer can't be read", "url", u, "error", err)
@@ -283,6 +285,8 @@ type known struct {
 	roles   []string
 	claims  map[string]any
 	email   string
+
+	generation string // of a client
 }
 
 // callerKey is a caller of a window: a client by its id, or where an account is signed in.
@@ -318,13 +322,17 @@ func (s *Directory) clientCaller(ctx context.Context, name string, c *tokenClaim
 		if err != nil {
 			return access.Caller{}, s.away("read a client", err)
 		}
-		k = &known{subject: client.ID, roles: client.Roles, claims: client.Claims}
+		k = &known{subject: client.ID, roles: client.Roles, claims: client.Claims, generation: client.Generation}
 		s.callers.Add(key, k)
 		if stale(client.Seen) {
 			if err := s.records.SeeClient(ctx, name, client.ID, request()); err != nil {
 				s.log.Warn("a caller can't be noted", "client", client.ID, "error", err)
 			}
 		}
+	}
+	if k.generation != c.Generation {
+		return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked",
+			"client %q has another secret since this token was given; ask for a new one", c.Subject)
 	}
 	caller := access.Caller{Subject: k.subject, Roles: k.roles, Claims: k.claims}
 	if c.Scope == "" || len(k.roles) == 1 && k.roles[0] == c.Scope {

@@ -20,6 +20,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -245,29 +246,54 @@ func initialise(ctx context.Context, bin, data, passwordFile string, who *accoun
 	return os.Rename(half, data)
 }
 
-// stopLeftover ends a server that still runs in the folder because its parent was killed in a way that the kernel did not tell it of.
+// stopLeftover ends a server of these files that outlived the service which had started it, and what a server has left behind that was
+// killed: processes of its own that still end, and the file that says it runs.
 func stopLeftover(data string) {
-	content, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+	lock := filepath.Join(data, "postmaster.pid")
+	content, err := os.ReadFile(lock)
 	if err != nil {
 		return
 	}
 	first, _, _ := strings.Cut(string(content), "\n")
-	pid, err := strconv.Atoi(strings.TrimSpace(first))
-	if err != nil || pid <= 1 {
-		return
+	pid, _ := strconv.Atoi(strings.TrimSpace(first))
+	running := processesIn(data)
+	if slices.Contains(running, pid) {
+		_ = syscall.Kill(pid, syscall.SIGINT)
+		running = waitForEnd(data, 10*time.Second)
+	} else {
+		running = waitForEnd(data, 2*time.Second) // they notice by themselves that their server is gone
 	}
-	cmdline, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	if err != nil || !bytes.Contains(cmdline, []byte(data)) {
-		return
+	for _, pid := range running {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
-	_ = syscall.Kill(pid, syscall.SIGINT)
-	for range 500 {
-		if syscall.Kill(pid, 0) != nil {
-			return
+	if len(waitForEnd(data, 5*time.Second)) == 0 {
+		_ = os.Remove(lock) // its number may be another process's by now
+	}
+}
+
+// waitForEnd waits until no process works in a folder any more, and returns those that do all the same.
+func waitForEnd(dir string, most time.Duration) []int {
+	for end := time.Now().Add(most); ; time.Sleep(20 * time.Millisecond) {
+		if running := processesIn(dir); len(running) == 0 || time.Now().After(end) {
+			return running
 		}
-		time.Sleep(20 * time.Millisecond)
 	}
-	_ = syscall.Kill(pid, syscall.SIGKILL)
+}
+
+// processesIn are the processes that work in a folder, as those of a server do in that of its files.
+func processesIn(dir string) (pids []int) {
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	links, _ := filepath.Glob("/proc/[0-9]*/cwd")
+	for _, link := range links {
+		if at, err := os.Readlink(link); err == nil && at == dir {
+			if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(link))); err == nil {
+				pids = append(pids, pid)
+			}
+		}
+	}
+	return pids
 }
 
 // binaries is the folder of the newest installed server.

@@ -15,6 +15,7 @@ type Client struct {
 	Roles      []string
 	Claims     map[string]any
 	CreatedAt  time.Time
+	Generation string // another one when it gets a new secret or is added anew
 	Seen
 }
 
@@ -24,12 +25,13 @@ type Seen struct {
 	LastRequest string
 }
 
-const clientColumns = `select c.id, c.secret_hash, c.roles, c.claims, c.created_at, c.used_at, c.last_request
+const clientColumns = `select c.id, c.secret_hash, c.roles, c.claims, c.created_at, c.generation::text, c.used_at,
+	c.last_request
 	from client c join api_window w on w.id = c.window_id where w.name = $1`
 
 func scanClient(row pgx.CollectableRow) (*Client, error) {
 	c := &Client{}
-	return c, row.Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims, &c.CreatedAt, &c.UsedAt, &c.LastRequest)
+	return c, row.Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims, &c.CreatedAt, &c.Generation, &c.UsedAt, &c.LastRequest)
 }
 
 // Callers lists the clients and the accounts of a window.
@@ -57,14 +59,18 @@ func (s *Store) Client(ctx context.Context, window, id string) (*Client, error) 
 func (s *Store) SaveClient(ctx context.Context, window string, c *Client) error {
 	return s.must(ctx, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4,
 			$5 from api_window w where w.name = $1
-		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims`,
-		window, c.ID, c.SecretHash, c.Roles, c.Claims)
+		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims,
+		generation = gen_random_uuid()`, window, c.ID, c.SecretHash, c.Roles, c.Claims)
 }
 
-// ChangeClient gives a client other roles and claims.
+// mergedClaims is the claims of a row with those of an argument put over them; one that is null goes. A null argument changes nothing.
+const mergedClaims = `case when $3::jsonb is null then claims else
+	(select coalesce(jsonb_object_agg(k, v), '{}') from jsonb_each(claims || $3) e(k, v) where v <> 'null') end`
+
+// ChangeClient gives a client other roles, and changes its claims. What is nil stays.
 func (s *Store) ChangeClient(ctx context.Context, window, id string, roles []string, claims map[string]any) error {
-	return s.must(ctx, "update client set roles = $3, claims = $4 where id = $2 and window_id = (select id from api_window where name = $1)",
-		window, id, roles, claims)
+	return s.must(ctx, "update client set roles = coalesce($2, roles), claims = "+mergedClaims+
+		" where id = $1 and window_id = (select id from api_window where name = $4)", id, roles, claims, window)
 }
 
 // RemoveClient removes a client.
@@ -133,11 +139,20 @@ func (s *Store) AddAccount(ctx context.Context, window string, a *Account) error
 	return err
 }
 
-// ChangeAccount keeps an account's roles, claims, password and whether it is disabled. One that is disabled is signed out everywhere.
-func (s *Store) ChangeAccount(ctx context.Context, a *Account) error {
-	return s.must(ctx, `with ended as (delete from account_session where account_id = $1 and $6)
-		update account set password_hash = $2, roles = $3, claims = $4, disabled = $5 where id = $1`, a.ID, a.PasswordHash, a.Roles, a.Claims,
-		a.Disabled, a.Disabled)
+// AccountChange is what becomes different in an account: what is nil stays, and a claim that is null goes.
+type AccountChange struct {
+	Roles        []string
+	Claims       map[string]any
+	Disabled     *bool
+	PasswordHash *string
+}
+
+// ChangeAccount changes no more of an account than is said, so that two changes at once do not undo each other. One that is disabled is
+// signed out everywhere.
+func (s *Store) ChangeAccount(ctx context.Context, id string, c AccountChange) error {
+	return s.must(ctx, `with ended as (delete from account_session where account_id = $1 and $4)
+		update account set roles = coalesce($2, roles), claims = `+mergedClaims+`, disabled = coalesce($4, disabled),
+		password_hash = coalesce($5, password_hash) where id = $1`, id, c.Roles, c.Claims, c.Disabled, c.PasswordHash)
 }
 
 // RemoveAccount removes an account.
@@ -163,7 +178,7 @@ func (s *Store) BeginSession(ctx context.Context, account string, refresh []byte
 // with ErrReused. ErrNone says that there is no such token, or that its session is over.
 func (s *Store) Refresh(ctx context.Context, window string, old, next []byte, ends time.Time) (session string, err error) {
 	reused := false
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	err = s.pool.transact(ctx, func(ctx context.Context, tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `update refresh_token t set used = true from account_session s join account a on a.id = s.account_id
 		join api_window w on w.id = a.window_id
 			where t.hash = $1 and not t.used and s.id = t.session_id and s.expires_at > now() and w.name = $2 returning s.id::text`, old,
@@ -228,6 +243,35 @@ func (s *Store) Guessed(ctx context.Context, what []string, forget time.Duration
 		on conflict (at_what) do update set count = case when wrong_guess.last_at < now() - $2::interval then 1 else wrong_guess.count + 1 end,
 		last_at = now()`, what, forget)
 	return err
+}
+
+// CountIfAllowed counts one more where the counts so far allow it: of those who ask at the same time, one after the other. It returns how
+// long to wait where they do not.
+func (s *Store) CountIfAllowed(ctx context.Context, what string, forget time.Duration,
+	wait func(count int, ago time.Duration) time.Duration) (left time.Duration, err error) {
+	err = s.pool.transact(ctx, func(ctx context.Context, tx pgx.Tx) error {
+		var count int
+		var seconds float64
+		if _, err := tx.Exec(ctx, "insert into wrong_guess (at_what, count, last_at) values ($1, 0, now()) on conflict do nothing",
+			what); err != nil {
+			return err
+		}
+		err := tx.QueryRow(ctx, "select count, extract(epoch from clock_timestamp() - last_at)::float8 from wrong_guess where at_what = $1 "+
+			"for update", what).Scan(&count, &seconds)
+		if err != nil {
+			return err
+		}
+		ago := time.Duration(seconds * float64(time.Second))
+		if ago > forget {
+			count = 0
+		}
+		if left = wait(count, ago); left > 0 {
+			return nil
+		}
+		_, err = tx.Exec(ctx, "update wrong_guess set count = $2, last_at = clock_timestamp() where at_what = $1", what, count+1)
+		return err
+	})
+	return left, err
 }
 
 // GuessedRight forgets the wrong guesses at something.

@@ -27,7 +27,7 @@ var migrations embed.FS
 const migrationTable = "migration"
 
 // Store reads and writes the records.
-type Store struct{ pool *pgxpool.Pool }
+type Store struct{ pool pool }
 
 // Open connects to the database of the records and brings its schema up to date. Several services may start at once: one of
 // them migrates, the others wait for it.
@@ -38,15 +38,23 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	config.ConnConfig.RuntimeParams["search_path"] = "eager_window"
 	config.ConnConfig.RuntimeParams["application_name"] = "eager window records"
-	pool, err := pgxpool.NewWithConfig(ctx, config)
+	patient, err := pgxpool.NewWithConfig(ctx, config.Copy())
 	if err != nil {
 		return nil, err
 	}
-	if err := migrateUp(ctx, pool); err != nil {
-		pool.Close()
+	err = migrateUp(ctx, patient)
+	patient.Close()
+	if err != nil {
 		return nil, fmt.Errorf("prepare the records: %w", err)
 	}
-	return &Store{pool: pool}, nil
+	config.ConnConfig.RuntimeParams["statement_timeout"] = statementLimit
+	config.ConnConfig.RuntimeParams["lock_timeout"] = lockLimit
+	config.MaxConns = max(config.MaxConns, 16)
+	opened, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{pool: pool{opened}}, nil
 }
 
 // migrateUp brings the schema up to date. Two services that do so at the same moment would trip over each other without a lock.
@@ -96,10 +104,10 @@ func adopt(ctx context.Context, conn *pgxpool.Conn, up *goose.Provider) error {
 }
 
 // Close gives the connections back.
-func (s *Store) Close() { s.pool.Close() }
+func (s *Store) Close() { s.pool.of.Close() }
 
 // Ping reports whether the database of the records answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+func (s *Store) Ping(ctx context.Context) error { return s.pool.of.Ping(ctx) }
 
 // What may be the matter with a record.
 var (
@@ -235,7 +243,7 @@ func (s *Store) Window(ctx context.Context, name string) (*Window, error) {
 
 // SaveDraft keeps a document as a window's draft. A window that does not exist yet is made where create says so.
 func (s *Store) SaveDraft(ctx context.Context, window, document, by string, create bool) error {
-	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	return s.pool.transact(ctx, func(ctx context.Context, tx pgx.Tx) error {
 		if create {
 			tag, err := tx.Exec(ctx, "insert into api_window (name) values ($1) on conflict do nothing", window)
 			if err != nil {
@@ -257,7 +265,7 @@ func (s *Store) SaveDraft(ctx context.Context, window, document, by string, crea
 
 // Publish keeps a release under the next number and makes it live, in one step.
 func (s *Store) Publish(ctx context.Context, window, document string, cat *catalog.Catalog, note, by string) (number int, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	err = s.pool.transact(ctx, func(ctx context.Context, tx pgx.Tx) error {
 		var id int
 		if err := tx.QueryRow(ctx, "select id from api_window where name = $1 for update", window).Scan(&id); err != nil {
 			return none(err)

@@ -173,7 +173,9 @@ func TestAdoptOlderRecords(t *testing.T) {
 	}
 	defer conn.Close(ctx)
 	if _, err := conn.Exec(ctx, `insert into eager_window.source values ('kept', '\x01');
-		drop table eager_window.migration;
+		drop table eager_window.migration, eager_window.revision;
+		drop function eager_window.note_change cascade;
+		alter table eager_window.client drop column generation;
 		create table eager_window.schema_version (version integer not null); insert into eager_window.schema_version values (3)`); err != nil {
 		t.Fatal(err)
 	}
@@ -183,7 +185,7 @@ func TestAdoptOlderRecords(t *testing.T) {
 	}
 	var versions int
 	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil ||
-		versions != 3 {
+		versions != 4 {
 		t.Errorf("%d migrations are known, %v", versions, err)
 	}
 	open(t, dsn)

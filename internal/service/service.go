@@ -3,10 +3,16 @@ package service
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"os"
 	"runtime/debug"
+	"sync"
+	"time"
 
+	"github.com/KimMachineGun/automemlimit/memlimit"
+
+	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/records"
 	"eagerwindow/internal/seal"
@@ -18,6 +24,8 @@ type Service struct {
 	*windows.Registry
 	*identity.Directory
 	records *records.Store
+	end     context.CancelFunc // of what goes on beside requests
+	beside  sync.WaitGroup
 }
 
 // Options are what a service needs from its surroundings.
@@ -44,24 +52,67 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		store.Close()
 		return nil, err
 	}
-	return &Service{registry, directory, store}, nil
+	watching, end := context.WithCancel(context.WithoutCancel(ctx))
+	s := &Service{Registry: registry, Directory: directory, records: store, end: end}
+	s.beside.Go(func() { registry.Watch(watching) })
+	s.beside.Go(func() { s.clean(watching, o.Log) })
+	return s, nil
+}
+
+// cleanEvery is how often what need not be remembered any more is forgotten.
+const cleanEvery = 10 * time.Minute
+
+func (s *Service) clean(ctx context.Context, log *slog.Logger) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(cleanEvery):
+		}
+		if err := s.records.ForgetOld(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("old answers can't be forgotten", "error", err)
+		}
+	}
 }
 
 // TuneMemory lets twice as much garbage gather as is in use before it is collected, where GOGC does not say otherwise. What a service
 // holds are the models of its windows, many small things that take long to look through, and it holds little else. It is for the
 // whole process, so main calls it.
-func TuneMemory() {
+//
+// It also keeps the process within the memory that its control group allows, where GOMEMLIMIT does not say otherwise.
+func TuneMemory(log *slog.Logger) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(200)
 	}
+	// Where there is no group, or none with a limit, there is nothing to keep to.
+	if limit, err := memlimit.Set(memlimit.WithRatio(memoryShare), memlimit.WithProvider(memlimit.FromCgroup)); err == nil &&
+		limit > 0 {
+		log.Debug("memory is limited", "bytes", limit)
+	}
 }
+
+// memoryShare is how much of its control group's memory the process uses: what lies outside of the heap needs the rest.
+const memoryShare = 0.8
 
 // Close gives all connections back.
 func (s *Service) Close() {
+	s.end()
+	s.beside.Wait()
 	s.Directory.Close()
 	s.Registry.Close()
 	s.records.Close()
 }
 
-// Ready reports whether the records answer.
-func (s *Service) Ready(ctx context.Context) error { return s.records.Ping(ctx) }
+// Ready reports whether the records answer, and the sources of all live windows: nil, or what is away.
+func (s *Service) Ready(ctx context.Context) error {
+	away := make(chan error, 2)
+	go func() {
+		err := s.records.Ping(ctx)
+		if err != nil {
+			err = &fault.Refusal{Fault: fault.New(fault.Unavailable, "records.unavailable", "the records do not answer"), Words: err.Error()}
+		}
+		away <- err
+	}()
+	go func() { away <- s.Registry.Ready(ctx) }()
+	return errors.Join(<-away, <-away)
+}

@@ -328,14 +328,14 @@ func (s *Registry) CheckRule(ctx context.Context, name string, q RuleQuestion) (
 		}
 		return &RuleCheck{Wrong: err.Error()}, nil
 	}
-	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, api.Source(), args, ruleTime)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, api.Source().For(postgres.Share{}), args, ruleTime)
 	if err != nil {
 		return &RuleCheck{}, nil // it takes too long to count
 	}
 	defer cursor.Close()
 	out := &RuleCheck{}
 	if cursor.Next() {
-		if err := json.Unmarshal(cursor.AppendRow(nil), out); err != nil {
+		if err := json.Unmarshal(cursor.AppendRow(nil, nil), out); err != nil {
 			return nil, err
 		}
 	}

@@ -1,11 +1,14 @@
 package windows
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
+	"path"
 	"strings"
 	"sync"
 	"time"
@@ -23,10 +26,13 @@ type Registry struct {
 	box     *seal.Box
 	log     *slog.Logger
 
-	mu     sync.Mutex
-	pools  map[string]*postgres.Source // by DSN
-	live   map[string]*data.API        // by window
-	drafts map[string]draft            // by window
+	mu    sync.Mutex
+	pools map[string]*postgres.Source // by DSN
+	live  map[string]*data.API        // by window
+
+	loading map[string]*sync.Mutex // by window: held while its live release is read and bound
+
+	drafts map[string]draft // by window
 }
 
 // draft is what serves a draft, and when the document was saved that it is bound to.
@@ -38,7 +44,8 @@ type draft struct {
 // New makes a registry over records whose sources are sealed with the box.
 func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
 	return &Registry{records: store, box: box, log: log, pools: map[string]*postgres.Source{}, live: map[string]*data.API{},
-		drafts: map[string]draft{}}
+		loading: map[string]*sync.Mutex{},
+		drafts:  map[string]draft{}}
 }
 
 // Close gives the connections to all sources back.
@@ -48,6 +55,39 @@ func (s *Registry) Close() {
 	for _, p := range s.pools {
 		p.Close()
 	}
+}
+
+// Served are the APIs of the live releases, by window.
+func (s *Registry) Served() map[string]*data.API {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.live)
+}
+
+// Ready reports whether the sources of all live windows answer: nil, or one that is away.
+func (s *Registry) Ready(ctx context.Context) error {
+	s.mu.Lock()
+	sources := map[*postgres.Source]string{}
+	for name, api := range s.live {
+		sources[api.Source()] = name
+	}
+	s.mu.Unlock()
+	away := make(chan error, len(sources))
+	for source, name := range sources {
+		go func() {
+			err := source.Ping(ctx)
+			if err != nil {
+				err = &fault.Refusal{Fault: fault.New(fault.Unavailable, "database.unavailable", "the database of a window does not answer"),
+					Words: name + ": " + err.Error()}
+			}
+			away <- err
+		}()
+	}
+	var errs []error
+	for range sources {
+		errs = append(errs, <-away)
+	}
+	return errors.Join(errs...)
 }
 
 // Load makes every published window live, so that the first callers need not wait. One that can't be served is logged.
@@ -113,8 +153,22 @@ func (s *Registry) dsn(ctx context.Context, source string) (string, error) {
 	return string(dsn), nil
 }
 
-// lookup is how documents see the environment.
-func lookup(name string) (string, bool) { return os.LookupEnv(name) }
+// documentVariables are the names that documents may read where the setting does not say otherwise.
+const documentVariables = "*_DSN,*_URL"
+
+// lookup is how documents see the environment: as far as EAGER_DOCUMENT_ENV allows, a list of names in which * stands for any letters. The
+// service's own settings are never among it.
+func lookup(name string) (string, bool) {
+	if strings.HasPrefix(name, "EAGER_") {
+		return "", false
+	}
+	for pattern := range strings.SplitSeq(cmp.Or(os.Getenv("EAGER_DOCUMENT_ENV"), documentVariables), ",") {
+		if ok, err := path.Match(strings.TrimSpace(pattern), name); ok && err == nil {
+			return os.LookupEnv(name)
+		}
+	}
+	return "", false
+}
 
 func isDSN(source string) bool {
 	return strings.HasPrefix(source, "postgres://") || strings.HasPrefix(source, "postgresql://") || strings.Contains(source, "=")

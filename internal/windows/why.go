@@ -176,7 +176,7 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 	if err != nil {
 		return err
 	}
-	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(w.ctx, w.api.Source(), args, data.TimeLimit)
+	cursor, err := postgres.Compile(plan, nil, encode.Format{}).Open(w.ctx, w.api.Source().For(postgres.Share{}), args, data.TimeLimit)
 	if err != nil {
 		return err
 	}
@@ -186,7 +186,7 @@ func (w *why) onRow(out *Reason, rules []*access.Rule, deed string) error {
 		return nil
 	}
 	holds := map[string]bool{}
-	if err := json.Unmarshal(cursor.AppendRow(nil), &holds); err != nil {
+	if err := json.Unmarshal(cursor.AppendRow(nil, nil), &holds); err != nil {
 		return err
 	}
 	for i, c := range plan.Columns[1:] {

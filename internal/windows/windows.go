@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"sync"
 	"time"
 
 	"eagerwindow/internal/core/access"
@@ -174,27 +176,57 @@ func (s *Registry) Publish(ctx context.Context, name, note, by string) (number i
 	if err != nil {
 		return 0, fmt.Errorf("publish %q: %w", name, err)
 	}
-	api := s.api(b, number)
-	s.mu.Lock()
-	s.live[name] = api
-	s.mu.Unlock()
-	return number, nil
+	return number, s.reload(ctx, name)
 }
 
 // Live is the release of a window that /api serves.
 func (s *Registry) Live(ctx context.Context, name string) (*data.API, error) {
-	s.mu.Lock()
-	api := s.live[name]
-	s.mu.Unlock()
-	if api != nil {
+	if api := s.known(name); api != nil {
 		return api, nil
 	}
+	defer s.lock(name)()
+	if api := s.known(name); api != nil { // somebody else has loaded it
+		return api, nil
+	}
+	return s.load(ctx, name)
+}
+
+// lock keeps others from loading the same window; a release that was read earlier must not replace a later one.
+func (s *Registry) lock(name string) (unlock func()) {
+	s.mu.Lock()
+	l := s.loading[name]
+	if l == nil {
+		l = &sync.Mutex{}
+		s.loading[name] = l
+	}
+	s.mu.Unlock()
+	l.Lock()
+	return l.Unlock
+}
+
+func (s *Registry) known(name string) *data.API {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.live[name]
+}
+
+// reload serves the release that is live by now. Until it can, and while the records are away, the one before it is served.
+func (s *Registry) reload(ctx context.Context, name string) error {
+	defer s.lock(name)()
+	_, err := s.load(ctx, name)
+	if f, ok := fault.From(err); ok && f.Code == "release.none" {
+		s.mu.Lock()
+		delete(s.live, name)
+		s.mu.Unlock()
+	}
+	return err
+}
+
+// load binds the live release of a window and serves it. The window is locked.
+func (s *Registry) load(ctx context.Context, name string) (*data.API, error) {
 	release, err := s.records.LiveRelease(ctx, name)
 	if errors.Is(err, records.ErrNone) {
-		if _, err := s.window(ctx, name); err != nil {
-			return nil, err
-		}
-		return nil, fault.New(fault.NotFound, "release.none", "window %q has no release yet; publish its draft first", name).On(name)
+		return nil, s.notLive(ctx, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the live release of %q: %w", name, err)
@@ -203,17 +235,64 @@ func (s *Registry) Live(ctx context.Context, name string) (*data.API, error) {
 	if err != nil {
 		return nil, fmt.Errorf("bind release %d of %q: %w", release.Number, name, err)
 	}
-	if b.pool, err = s.pool(ctx, b.policy.Model().Document.Source.Value); err != nil {
-		return nil, err
+	if b.pool, err = s.pool(ctx, b.policy.Model().Document.Source.Value); err != nil { // callers are not told where the database is
+		return nil, &fault.Refusal{Fault: fault.New(fault.Unavailable, "database.unavailable", "the database is away; try again in a moment"),
+			Words: err.Error()}
 	}
-	api = s.api(b, release.Number)
+	api := s.api(b, release.Number)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if other := s.live[name]; other != nil {
-		return other, nil
+	if other := s.live[name]; other != nil && other.Release == api.Release && other.Source() == api.Source() {
+		return other, nil // with the plans that it has made
 	}
 	s.live[name] = api
 	return api, nil
+}
+
+// Watch takes up what other instances change, until the context ends.
+func (s *Registry) Watch(ctx context.Context) {
+	s.records.Watch(ctx, func(c records.Change) {
+		switch c.Topic {
+		case records.LiveRelease:
+			s.takeUp(ctx, c.Name)
+		case records.SourceDSN:
+			s.mu.Lock()
+			var names []string
+			for name, api := range s.live {
+				if api.Model.Document.Source.Value == c.Name {
+					names = append(names, name)
+				}
+			}
+			clear(s.drafts)
+			s.mu.Unlock()
+			for _, name := range names {
+				s.takeUp(ctx, name)
+			}
+		}
+	})
+}
+
+// takeUp serves another release of a window that is served here; any other is loaded when it is asked for.
+func (s *Registry) takeUp(ctx context.Context, name string) {
+	if s.known(name) == nil {
+		return
+	}
+	if err := s.reload(ctx, name); err != nil {
+		s.log.Error("a new release can't be served", "window", name, "error", err)
+	}
+}
+
+// notLive says that no release of a window is live. Callers are not told of windows that are not published.
+func (s *Registry) notLive(ctx context.Context, name string) error {
+	var names []string
+	if list, err := s.records.Windows(ctx); err == nil {
+		for _, w := range list {
+			if w.LiveRelease > 0 {
+				names = append(names, w.Name)
+			}
+		}
+	}
+	return fault.New(fault.NotFound, "release.none", "there is no published window %q%s", name, fault.Suggest(name, names)).On(name)
 }
 
 // DraftAPI serves a window as its draft has it, bound to the source as it was when the draft was last saved or first asked for.
@@ -222,11 +301,20 @@ func (s *Registry) DraftAPI(ctx context.Context, name string) (*data.API, error)
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	known, ok := s.drafts[name]
-	s.mu.Unlock()
-	if ok && known.updated.Equal(w.DraftUpdated) {
-		return known.api, nil
+	draftOf := func() *data.API {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if known, ok := s.drafts[name]; ok && known.updated.Equal(w.DraftUpdated) {
+			return known.api
+		}
+		return nil
+	}
+	if api := draftOf(); api != nil {
+		return api, nil
+	}
+	defer s.lock("the draft of " + name)()
+	if api := draftOf(); api != nil { // somebody else has bound it
+		return api, nil
 	}
 	b, err := s.bind(ctx, []byte(w.Draft))
 	if err != nil {
@@ -246,6 +334,9 @@ type bound struct {
 	pool    *postgres.Source
 }
 
+// introspectLimit is how long it may take to read the catalog of a source.
+const introspectLimit = 20 * time.Second
+
 // bind binds a document to its source as that is now.
 func (s *Registry) bind(ctx context.Context, document []byte) (*bound, error) {
 	doc, err := window.Parse(document, lookup)
@@ -256,7 +347,12 @@ func (s *Registry) bind(ctx context.Context, document []byte) (*bound, error) {
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, introspectLimit)
+	defer cancel()
 	cat, err := postgres.Introspect(ctx, pool, model.Queries(doc)...)
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		err = fault.New(fault.TimedOut, "time.limit", "the catalog of the database can't be read within %s; is a table locked?", introspectLimit)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -265,7 +361,32 @@ func (s *Registry) bind(ctx context.Context, document []byte) (*bound, error) {
 		return nil, err
 	}
 	b.pool = pool
-	return b, nil
+	return b, checkKeys(ctx, b)
+}
+
+// checkKeys refuses keys that the document names and that do not tell rows apart, as the rows are now.
+func checkKeys(ctx context.Context, b *bound) error {
+	m := b.policy.Model()
+	var mistakes fault.List
+	for _, d := range m.Document.Resources {
+		r := m.Resource(d.Name.Value)
+		if d.Key == nil || r == nil || len(r.Key) == 0 || r.KeyIsUnique() {
+			continue
+		}
+		columns, names := make([]string, len(r.Key)), make([]string, len(r.Key))
+		for i, k := range r.Key {
+			columns[i], names[i] = k.Column.Name, k.Name
+		}
+		found, err := postgres.HasDuplicates(ctx, b.pool, r.Table, columns)
+		if err != nil {
+			return fmt.Errorf("look for rows of %s with the same key: %w", r.Name, err)
+		}
+		if found {
+			mistakes.Add("key.duplicate", r.Name, d.Key[0].Line, d.Key[0].Column, "rows of %s have the same %s, so it is no key; name fields that "+
+				"tell all rows apart, or leave \"key\" out", r.Name, strings.Join(names, ", "))
+		}
+	}
+	return mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:")
 }
 
 func parseAndBind(document []byte, cat *catalog.Catalog) (*bound, error) {

@@ -18,6 +18,7 @@ func (p *Policy) Warnings() fault.List {
 		w.role(role, p.roles[role.Name])
 	}
 	w.secrets()
+	w.keys()
 	return w.list
 }
 
@@ -44,6 +45,17 @@ func (w *warner) role(role *model.Role, s *Scope) {
 			if d.Rule != nil {
 				w.rule(role, s, op, r, d)
 			}
+		}
+	}
+}
+
+// keys warns of a key that the document names and that nothing keeps from being given twice.
+func (w *warner) keys() {
+	for _, d := range w.model.Document.Resources {
+		r := w.model.Resource(d.Name.Value)
+		if d.Key != nil && r != nil && len(r.Key) > 0 && r.Table.Writable() && !r.KeyIsUnique() {
+			w.at(d.Key[0].Pos, "key.unique", r.Name, "no constraint of %s keeps two rows from having the same key; add one, or callers will meet "+
+				"several rows where they ask for one", r.Name)
 		}
 	}
 }

@@ -281,6 +281,12 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 			}
 			listed[f.Index] = true
 		}
+		for _, name := range a.Fields {
+			if f := r.fields[name.Value]; f != nil && f.ReadOnly && (a.Operation == window.Create || a.Operation == window.Update) {
+				b.addError(name.Pos, "field.readonly", "role %s: the database fills %s of %s, so nobody can %s it", role.Name, f.Name, r.Name,
+					a.Operation)
+			}
+		}
 		for i := range g.Fields {
 			g.Fields[i] = a.Fields == nil && a.Except == nil || listed[i] == (a.Fields != nil)
 		}
@@ -289,6 +295,10 @@ func (b *binder) grants(role *Role, r *Resource, d *window.Grant, named bool) ma
 			if f == nil {
 				b.addError(s.Field.Pos, "field.unknown", "role %s: %s has no field %q%s", role.Name, r.Name, s.Field.Value,
 					fault.Suggest(s.Field.Value, r.FieldNames()))
+				continue
+			}
+			if f.ReadOnly {
+				b.addError(s.Field.Pos, "field.readonly", "role %s: the database fills %s of %s, so it can't be set", role.Name, f.Name, r.Name)
 				continue
 			}
 			g.Set = append(g.Set, Preset{f, s.Value})

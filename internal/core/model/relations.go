@@ -136,6 +136,11 @@ func (b *binder) declared(r *Resource, d *window.Relation, inferred []*Relation)
 		if own == nil || there == nil {
 			return nil
 		}
+		if !canCompare(own.Type, there.Type) {
+			b.addError(p.Own.Pos, "relation.types", "relation %q compares %s of %s, which is %s, with %s of %s, which is %s; name columns of like "+
+				"types", d.Name.Value, own.Name, r.Name, own.Type.SQL, there.Name, to.Name, there.Type.SQL)
+			return nil
+		}
 		pairs = append(pairs, Pair{own.Name, there.Name})
 	}
 	var same []*Relation
@@ -253,6 +258,22 @@ func toOneName(k *catalog.ForeignKey, to *Resource) string {
 	return toIdentifier(c)
 }
 
+// canCompare reports whether PostgreSQL compares values of two types by itself.
+func canCompare(a, b *catalog.Type) bool {
+	like := func(t *catalog.Type) string {
+		switch name := t.Base().Name; name {
+		case "int2", "int4", "int8", "numeric", "float4", "float8", "oid":
+			return "number"
+		case "text", "varchar", "bpchar", "name", "citext":
+			return "text"
+		case "date", "timestamp", "timestamptz":
+			return "time"
+		}
+		return ""
+	}
+	return a.Base().OID == b.Base().OID || like(a) != "" && like(a) == like(b)
+}
+
 // columnNamed finds a column by its own name or by its field's.
 func (r *Resource) columnNamed(name string) *catalog.Column {
 	if c := r.Table.Column(name); c != nil {
@@ -266,6 +287,15 @@ func (r *Resource) columnNamed(name string) *catalog.Column {
 
 func leadsTo(k *catalog.ForeignKey, t *catalog.Table) bool {
 	return k.ToSchema == t.Schema && k.ToTable == t.Name
+}
+
+// KeyIsUnique reports whether a constraint keeps two rows from having the same key.
+func (r *Resource) KeyIsUnique() bool {
+	columns := make([]string, len(r.Key))
+	for i, k := range r.Key {
+		columns[i] = k.Column.Name
+	}
+	return isUnique(r.Table, columns)
 }
 
 // isUnique reports whether at most one row can have the same values in the columns.

@@ -22,17 +22,18 @@ type Text struct {
 
 // Document is a parsed window document. Lists keep the order of the file.
 type Document struct {
-	Window    Text
-	Title     string
-	About     string
-	Version   string
-	Source    Text
-	Resources []*Resource
-	Views     []*SavedView
-	Queries   []*NamedQuery
-	Roles     []*Role
-	SignIn    SignIn
-	Origins   []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
+	Window      Text
+	Title       string
+	About       string
+	Version     string
+	Source      Text
+	Resources   []*Resource
+	Views       []*SavedView
+	Queries     []*NamedQuery
+	Roles       []*Role
+	SignIn      SignIn
+	Description Description
+	Origins     []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
 }
 
 // Resource is one entry under resources.

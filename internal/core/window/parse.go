@@ -19,8 +19,9 @@ import (
 //go:embed schema.json
 var Schema []byte
 
-// Parse reads a document. lookup finds environment variables for ${NAME} and ${NAME:-default}. The error is a fault whose
-// details are all the mistakes that can be told without a database.
+// Parse reads a document. lookup finds environment variables for ${NAME} and ${NAME:-default}, as far as documents may read them: in source
+// those whose names end in _DSN, in issuers and servers the others, elsewhere none. With a nil lookup all stays as it is written. The error
+// is a fault whose details are all the mistakes that can be told without a database.
 func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 	var root yaml.Node
 	if err := yaml.Unmarshal(text, &root); err != nil {
@@ -58,7 +59,45 @@ func syntaxFault(err error) error {
 type parser struct {
 	source   []string // the lines of the document
 	lookup   func(string) (string, bool)
+	reads    variables // where the parser is
 	mistakes fault.List
+}
+
+// variables says which environment variables a part of the document may read.
+type variables uint8
+
+const (
+	noVariables variables = iota
+	sourceVariables
+	addressVariables
+)
+
+// dsnSuffix ends the names of variables that hold passwords of databases.
+const dsnSuffix = "_DSN"
+
+func (v variables) takes(name string) bool {
+	return v == sourceVariables && strings.HasSuffix(name, dsnSuffix) || v == addressVariables && !strings.HasSuffix(name, dsnSuffix)
+}
+
+// where is what may be read where, for a message.
+func (v variables) where() string {
+	switch v {
+	case sourceVariables:
+		return "source reads variables whose names end in _DSN"
+	case addressVariables:
+		return "issuers and servers read variables whose names do not end in _DSN"
+	}
+	return "only source, issuers and servers read variables"
+}
+
+// reading lets a part of the document read variables.
+func (p *parser) reading(v variables, read func(*yaml.Node)) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		before := p.reads
+		p.reads = v
+		read(n)
+		p.reads = before
+	}
 }
 
 func (p *parser) addError(n *yaml.Node, code, format string, args ...any) {
@@ -138,11 +177,17 @@ func (p *parser) text(n *yaml.Node, what string) Text {
 	}
 	t.Value = variable.ReplaceAllStringFunc(n.Value, func(m string) string {
 		part := variable.FindStringSubmatch(m)
+		if !p.reads.takes(part[1]) {
+			p.addError(n, "variable.misplaced", "%s can't be read here: %s", m, p.reads.where())
+			return m
+		}
 		if v, ok := p.lookup(part[1]); ok {
 			return v
 		}
 		if part[2] == "" {
-			p.addError(n, "variable.missing", "the environment has no variable %s; set it, or write ${%s:-default}", part[1], part[1])
+			p.addError(n, "variable.missing", "there is no variable %s that documents may read (see EAGER_DOCUMENT_ENV); set it, or write "+
+				"${%s:-default}",
+				part[1], part[1])
 		}
 		return part[3]
 	})
@@ -171,7 +216,7 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 		"title":   p.str(&d.Title, "title"),
 		"about":   p.str(&d.About, "about"),
 		"version": p.str(&d.Version, "version"),
-		"source":  p.into(&d.Source, "source"),
+		"source":  p.reading(sourceVariables, p.into(&d.Source, "source")),
 		"resources": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "resources") {
 				d.Resources = append(d.Resources, p.resource(e))
@@ -192,9 +237,11 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 				d.Roles = append(d.Roles, p.role(e))
 			}
 		},
-		"sign_in":  func(n *yaml.Node) { d.SignIn = p.signIn(n) },
-		"browsers": func(n *yaml.Node) { d.Origins = p.browsers(n) },
+		"sign_in":     func(n *yaml.Node) { d.SignIn = p.signIn(n) },
+		"browsers":    func(n *yaml.Node) { d.Origins = p.browsers(n) },
+		"description": func(n *yaml.Node) { d.Description = p.description(n) },
 	})
+	p.checkPublic(d)
 	switch {
 	case d.Window.Value == "" && d.Window.Line == 0:
 		p.addError(n, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)

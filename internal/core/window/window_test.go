@@ -16,13 +16,13 @@ import (
 )
 
 func environment(name string) (string, bool) {
-	v, ok := map[string]string{"DSN": "postgres://x"}[name]
+	v, ok := map[string]string{"HARBOUR_DSN": "postgres://x"}[name]
 	return v, ok
 }
 
 func TestParse(t *testing.T) {
 	t.Parallel()
-	doc, err := window.Parse([]byte("window: w\nsource: ${DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, "+
+	doc, err := window.Parse([]byte("window: w\nsource: ${HARBOUR_DSN}\nversion: 2.30\nresources:\n  a: {from: s.a, "+
 		"page: {max: none}}\n  b:\nroles:\n  r: {may: {a: read, b: [read, create], '*': {update: {fields: x}}}}\n"), environment)
 	if err != nil {
 		t.Fatal(err)
@@ -54,7 +54,15 @@ func TestMistakes(t *testing.T) {
 			`"fields" and "except" exclude each other`, false},
 		{"page", "window: w\nsource: s\nresources: {a: {page: {default: 0}}}", `default is a number of rows from 1`, false},
 		{"page order", "window: w\nsource: s\nresources: {a: {page: {default: 20, max: 10}}}", `over the maximum of 10`, true},
-		{"variable", "window: w\nsource: ${NOPE}", `the environment has no variable NOPE; set it, or write ${NOPE:-default}`, true},
+		{"variable", "window: w\nsource: ${NOPE_DSN}", `there is no variable NOPE_DSN that documents may read (see EAGER_DOCUMENT_ENV); set ` +
+			`it, or write ` +
+			`${NOPE_DSN:-default}`, true},
+		{"variable in a text", "window: w\nsource: s\ntitle: ${SECRET}",
+			"${SECRET} can't be read here: only source, issuers and servers read variables", true},
+		{"variable of another kind", "window: w\nsource: ${A_URL}",
+			"${A_URL} can't be read here: source reads variables whose names end in _DSN", true},
+		{"DSN elsewhere", "window: w\nsource: s\nsign_in: {issuers: [{issuer: a, jwks: '${A_DSN}', role: r, audience: a}]}",
+			"${A_DSN} can't be read here: issuers and servers read variables whose names do not end in _DSN", true},
 		{"twice", "window: w\nsource: s\nresources:\n  a: {}\n  a: {}", `"a" stands twice in resources, first in line 4`, true},
 		{"two anonymous", "window: w\nsource: s\nroles: {a: {anonymous: true}, b: {anonymous: true}}",
 			`only one role can be anonymous, and "a" is already`, true},

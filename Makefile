@@ -3,7 +3,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CONSOLE = console/dist/index.html
 STANDARD = internal/server/standard/node_modules
 
-.PHONY: demo test test-service test-console thorough check console setup setup-test screenshots bench clean
+.PHONY: demo test test-service test-console thorough hostile check console setup setup-test screenshots bench clean
 
 demo: bin/eager
 	bin/eager demo
@@ -53,6 +53,10 @@ thorough: setup-test
 	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/service
 	TEST_ALL=1 go test -race -count=1 -timeout 10m ./internal/server -skip 'TestOracle|Differential|TestRandomWrites'
 	scripts/fuzz 20000x
+
+# Requests that would break the service, for ten minutes.
+hostile: setup-test
+	HOSTILE=10m go test -count=1 -timeout 20m ./internal/server -run 'TestHostileRequests'
 
 screenshots: setup-test bin/eager
 	scripts/screenshots.sh

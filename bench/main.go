@@ -419,9 +419,9 @@ func listen(h http.Handler) error {
 }
 
 func serveOurs(harbour, records, large string) error {
-	service.TuneMemory()
 	ctx := context.Background()
 	l := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	service.TuneMemory(l)
 	s, err := service.Start(ctx, service.Options{Records: records, Secret: "a secret for benchmarks", Log: l})
 	if err != nil {
 		return err
@@ -437,7 +437,7 @@ func serveOurs(harbour, records, large string) error {
 			return err
 		}
 	}
-	return listen(server.New(s, nil, l))
+	return listen(server.New(s, service.Front{Log: l}))
 }
 
 func serveHand(harbour string) error {

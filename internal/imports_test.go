@@ -16,7 +16,7 @@ var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax",
 	"describe"}
 
 // around is the order of the packages around the core.
-var around = []string{"encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
+var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
 
 // formats are libraries that only read and write formats and names.
 var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection"}

@@ -11,6 +11,6 @@ import (
 
 func main() {
 	os.Exit(cli.Run(os.Args[1:], cli.Surroundings{
-		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Handler: server.New, HTTP: server.HTTP, Console: console.Files(),
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Handler: server.New, Metrics: server.Metrics, HTTP: server.HTTP, Console: console.Files(),
 	}))
 }

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"log/slog"
 	"net/http"
 	"os"
 	"os/signal"
@@ -16,6 +15,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/client"
@@ -30,7 +30,8 @@ const Version = "0.1.0"
 type Surroundings struct {
 	In       io.Reader
 	Out, Err io.Writer
-	Handler  func(*service.Service, fs.FS, *slog.Logger) http.Handler
+	Handler  func(*service.Service, service.Front) http.Handler
+	Metrics  func(*prometheus.Registry) http.Handler
 	HTTP     func(http.Handler) *http.Server
 	Console  fs.FS
 }

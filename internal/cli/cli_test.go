@@ -3,9 +3,16 @@ package cli_test
 import (
 	"bufio"
 	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,7 +28,8 @@ import (
 
 func TestMain(m *testing.M) {
 	if os.Getenv("CLI_TEST_RUN") != "" { // this binary stands in for eager where a test needs a process of its own
-		os.Exit(cli.Run(os.Args[1:], cli.Surroundings{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Handler: server.New, HTTP: server.HTTP}))
+		os.Exit(cli.Run(os.Args[1:], cli.Surroundings{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Handler: server.New,
+			Metrics: server.Metrics, HTTP: server.HTTP}))
 	}
 	os.Exit(harbourtest.Main(m))
 }
@@ -29,7 +37,8 @@ func TestMain(m *testing.M) {
 // run runs one command in this process.
 func run(in string, args ...string) (out string, status int) {
 	var b bytes.Buffer
-	status = cli.Run(args, cli.Surroundings{In: strings.NewReader(in), Out: &b, Err: &b, Handler: server.New, HTTP: server.HTTP})
+	status = cli.Run(args, cli.Surroundings{In: strings.NewReader(in), Out: &b, Err: &b, Handler: server.New, Metrics: server.Metrics,
+		HTTP: server.HTTP})
 	return b.String(), status
 }
 
@@ -292,5 +301,114 @@ func TestServe(t *testing.T) {
 		if text, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(text), tt.want) {
 			t.Errorf("%s: %v %s", tt.env, err, text)
 		}
+	}
+}
+
+// Settings that can't be meant are refused with their place, before anything is opened.
+func TestSettings(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for i, tt := range []struct{ file, args, want string }{
+		{"listen: [1]\n", "", "line 1, column 9: listen is one text; write listen: 127.0.0.1:8080"},
+		{"home: /tmp\nlisen: 127.0.0.1:0\n", "", `line 2, column 1: there is no setting "lisen"; did you mean "listen"?`},
+		{"listen: 127.0.0.1:0\nlisten: 127.0.0.1:1\n", "", "line 2, column 1: listen stands twice"},
+		{"listen:\n", "", "line 1, column 8: listen is one text"}, {"- listen\n", "", "settings are lines such as"}, {"listen: \"", "", "yaml"},
+		{"listen: 8080\n", "", `listen is an address and a port, such as 127.0.0.1:8080, not "8080"`},
+		{"", "--metrics-listen 9090", "metrics-listen is an address and a port"},
+		{"", "--public-url api.saltmere.example", "public-url is a scheme and a host, such as https://api.saltmere.example"},
+		{"", "--public-url https://api.saltmere.example/port", "public-url is a scheme and a host"},
+		{"", "--trusted-proxies 10.0.0.0/8,localhost", `"localhost" is none`},
+		{"", "--tls-cert cert.pem", "tls-cert and tls-key go together"}, {"", "--tls-cert no.pem --tls-key no.pem", "read the TLS certificate"},
+	} {
+		path := filepath.Join(dir, fmt.Sprintf("%d.yaml", i))
+		if err := os.WriteFile(path, []byte(tt.file), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, status := run("", append([]string{"serve", "--home", dir, "--config", path}, strings.Fields(tt.args)...)...)
+		if status != 2 || !strings.Contains(out, tt.want) {
+			t.Errorf("%q %s: %d %s, want %s", tt.file, tt.args, status, out, tt.want)
+		}
+	}
+}
+
+// A service with TLS takes up another certificate when its files change, and serves its metrics at an address of their own.
+func TestServeTLS(t *testing.T) {
+	dir := t.TempDir()
+	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+	certify := func(serial int64) {
+		public, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		template := &x509.Certificate{SerialNumber: big.NewInt(serial), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127,
+			0, 0, 1)}}
+		made, err := x509.CreateCertificate(rand.Reader, template, template, public, private)
+		if err != nil {
+			t.Fatal(err)
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(private)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for path, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: made}, key: {Type: "PRIVATE KEY", Bytes: der}} {
+			if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	certify(1)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	metrics := l.Addr().String()
+	l.Close()
+	cmd := exec.Command(os.Args[0], "serve", "--listen", "127.0.0.1:0", "--tls-cert", cert, "--tls-key", key, "--metrics-listen", metrics)
+	cmd.Env = append(os.Environ(), "CLI_TEST_RUN=1", "EAGER_RECORDS="+harbourtest.Database(t, false), "EAGER_SECRET=0123456789abcdef0123",
+		"EAGER_OPERATOR_EMAIL=me@saltmere.example", "EAGER_OPERATOR_PASSWORD=a long password")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	}()
+	var url string
+	if _, err := fmt.Fscanf(out, "Eager Window serves at %s\n", &url); err != nil || !strings.HasPrefix(url, "https://") {
+		t.Fatal(url, err)
+	}
+	serial := func() int64 {
+		conn, err := tls.Dial("tcp", strings.TrimPrefix(url, "https://"), &tls.Config{InsecureSkipVerify: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		return conn.ConnectionState().PeerCertificates[0].SerialNumber.Int64()
+	}
+	if n := serial(); n != 1 {
+		t.Errorf("the certificate is number %d", n)
+	}
+	certify(2)
+	later := time.Now().Add(time.Minute)
+	for _, path := range []string{cert, key} {
+		if err := os.Chtimes(path, later, later); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := serial(); n != 2 {
+		t.Errorf("after another one was put there, the certificate is number %d", n)
+	}
+	res, err := http.Get("http://" + metrics + "/metrics")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, _ := io.ReadAll(res.Body)
+	if res.StatusCode != 200 || !strings.Contains(string(text), "go_goroutines") {
+		t.Errorf("the metrics: %s %.200s", res.Status, text)
 	}
 }

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -15,98 +17,18 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/spf13/cobra"
-	"go.yaml.in/yaml/v4"
+	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
+	sdktrace "go.opentelemetry.io/otel/sdk/trace"
+	"golang.org/x/net/netutil"
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/fakeissuer"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/service"
 )
-
-// settings are what a service is started with: flags first, then EAGER_* variables, then a YAML file. Secrets have no flag.
-type settings struct {
-	listen, home, records, secret string
-	log                           *slog.Logger
-}
-
-func settingFlags(c *cobra.Command) {
-	c.Flags().String("listen", "127.0.0.1:8080", "address to serve at (EAGER_LISTEN)")
-	c.Flags().String("home", defaultHome(), "folder of the private database (EAGER_HOME)")
-	c.Flags().String("log-level", "info", "debug, info, warn or error (EAGER_LOG_LEVEL)")
-	c.Flags().String("config", "", "YAML file with the settings listen, home, log-level, records, secret (EAGER_CONFIG)")
-}
-
-func (a *app) settings(c *cobra.Command) (*settings, error) {
-	value := func(name string) string { return fromEnvironment(c, name) }
-	file := map[string]string{}
-	if path := value("config"); path != "" {
-		var err error
-		if file, err = settingsFile(path); err != nil {
-			return nil, usage("read the settings: %w", err)
-		}
-	}
-	setting := func(name string) string {
-		flag := c.Flags().Lookup(name)
-		if text, said := file[name]; said && (flag == nil || !flag.Changed) && os.Getenv(variable(name)) == "" {
-			return text
-		}
-		return value(name)
-	}
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(setting("log-level"))); err != nil {
-		return nil, usage("log-level is debug, info, warn or error, not %q", setting("log-level"))
-	}
-	home, err := filepath.Abs(setting("home"))
-	if err != nil {
-		return nil, err
-	}
-	return &settings{listen: setting("listen"), home: home, records: setting("records"), secret: setting("secret"),
-		log: slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level}))}, nil
-}
-
-// variable is the name that a setting has in the environment.
-func variable(name string) string {
-	return "EAGER_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
-}
-
-// fromEnvironment is a setting as a flag or a variable gives it, or its default. Secrets have no flag.
-func fromEnvironment(c *cobra.Command, name string) string {
-	flag := c.Flags().Lookup(name)
-	if text := os.Getenv(variable(name)); text != "" && (flag == nil || !flag.Changed) {
-		return text
-	}
-	if flag == nil {
-		return ""
-	}
-	return flag.Value.String()
-}
-
-// settingsFile reads a YAML file of settings.
-func settingsFile(path string) (map[string]string, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	var lines struct {
-		Listen   *string `yaml:"listen"`
-		Home     *string `yaml:"home"`
-		LogLevel *string `yaml:"log-level"`
-		Records  *string `yaml:"records"`
-		Secret   *string `yaml:"secret"`
-	}
-	if err := yaml.Load(text, &lines, yaml.WithKnownFields()); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	out := map[string]string{}
-	for name, text := range map[string]*string{"listen": lines.Listen, "home": lines.Home, "log-level": lines.LogLevel,
-		"records": lines.Records, "secret": lines.Secret} {
-		if text != nil {
-			out[name] = *text
-		}
-	}
-	return out, nil
-}
 
 func (a *app) serve() *cobra.Command {
 	c := &cobra.Command{
@@ -266,18 +188,84 @@ type running struct {
 	log      *slog.Logger
 	http     *http.Server
 	failed   chan error
+
+	front       service.Front
+	certificate *certificate // nil: without TLS
+}
+
+// maxConnections is how many connections of callers there may be; more wait until one ends.
+const maxConnections = 4096
+
+func listen(address, flag string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, usage("can't serve at %s: %w; choose another address with %s", address, reason(err), flag)
+	}
+	return l, nil
+}
+
+// trace sends traces where the usual variables of OpenTelemetry say where to.
+func (r *running) trace(ctx context.Context) (stop func(), err error) {
+	if os.Getenv("OTEL_EXPORTER_OTLP_ENDPOINT") == "" && os.Getenv("OTEL_EXPORTER_OTLP_TRACES_ENDPOINT") == "" ||
+		os.Getenv("OTEL_SDK_DISABLED") == "true" {
+		return func() {}, nil
+	}
+	exporter, err := otlptracehttp.New(ctx)
+	if err != nil {
+		return nil, usage("traces can't be sent: %w", err)
+	}
+	if os.Getenv("OTEL_SERVICE_NAME") == "" {
+		_ = os.Setenv("OTEL_SERVICE_NAME", "eager-window") // fails for odd names only
+	}
+	provider := sdktrace.NewTracerProvider(sdktrace.WithBatcher(exporter))
+	r.front.Tracer = provider.Tracer("eagerwindow")
+	return func() {
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if err := provider.Shutdown(last); err != nil {
+			r.log.Warn("the last traces can't be sent", "error", err)
+		}
+	}, nil
 }
 
 // running takes the address and the home, starts a private database server where there is no other, lets prepare start the
 // service, and keeps it up until the context ends. Then requests finish, and everything is stopped in order.
 func (a *app) running(ctx context.Context, set *settings, prepare func(context.Context, *running) error) (err error) {
-	l, err := net.Listen("tcp", set.listen)
+	l, err := listen(set.listen, "--listen")
 	if err != nil {
-		return usage("can't serve at %s: %w; choose another address with --listen", set.listen, reason(err))
+		return err
 	}
-	service.TuneMemory()
-	run := &running{app: a, listener: l, url: "http://" + l.Addr().String(), log: set.log, failed: make(chan error, 1)}
 	defer l.Close()
+	service.TuneMemory(set.log)
+	run := &running{app: a, listener: netutil.LimitListener(l, maxConnections), url: "http://" + l.Addr().String(), log: set.log,
+		failed: make(chan error, 2)}
+	if set.certificate != nil {
+		run.url = "https://" + l.Addr().String()
+	}
+	run.url = cmp.Or(set.publicURL, run.url)
+	run.front = service.Front{Console: a.Console, Log: set.log, PublicURL: set.publicURL, TrustedProxies: set.trustedProxies,
+		Metrics: prometheus.NewRegistry()}
+	run.front.Metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	run.certificate = set.certificate
+	stopTracing, err := run.trace(ctx)
+	if err != nil {
+		return err
+	}
+	defer stopTracing()
+	if set.metricsListen != "" {
+		m, err := listen(set.metricsListen, "--metrics-listen")
+		if err != nil {
+			return err
+		}
+		defer m.Close()
+		routes := http.NewServeMux()
+		routes.Handle("GET /metrics", a.Metrics(run.front.Metrics))
+		go func() {
+			if err := a.HTTP(routes).Serve(m); !errors.Is(err, net.ErrClosed) {
+				run.failed <- err
+			}
+		}()
+	}
 	if set.records == "" {
 		unlock, err := lockHome(set.home)
 		if err != nil {
@@ -339,9 +327,14 @@ func (r *running) open(ctx context.Context, set *settings) (*service.Service, er
 
 // serve begins to answer requests.
 func (r *running) serve(s *service.Service) {
-	r.http = r.app.HTTP(r.app.Handler(s, r.app.Console, r.log))
+	r.http = r.app.HTTP(r.app.Handler(s, r.front))
+	serve := r.http.Serve
+	if r.certificate != nil {
+		r.http.TLSConfig = &tls.Config{GetCertificate: r.certificate.get, MinVersion: tls.VersionTLS12}
+		serve = func(l net.Listener) error { return r.http.ServeTLS(l, "", "") }
+	}
 	go func() {
-		if err := r.http.Serve(r.listener); !errors.Is(err, http.ErrServerClosed) {
+		if err := serve(r.listener); !errors.Is(err, http.ErrServerClosed) {
 			r.failed <- err
 		}
 	}()

@@ -109,7 +109,7 @@ type Running struct {
 const Secret = "a secret for tests alone"
 
 // Serve starts a service over a copy of the harbour. handler makes its HTTP side.
-func Serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler) *Running {
+func Serve(t testing.TB, console fs.FS, handler func(*service.Service, service.Front) http.Handler) *Running {
 	t.Helper()
 	r := &Running{Harbour: Database(t, true), Records: Database(t, false)}
 	r.serve(t, console, handler, func(ctx context.Context, s *service.Service) error { return demo.Publish(ctx, s, r.Harbour) })
@@ -117,18 +117,18 @@ func Serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *s
 }
 
 // Another is one more instance of the service over the same records.
-func (r *Running) Another(t testing.TB, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler) *Running {
+func (r *Running) Another(t testing.TB, handler func(*service.Service, service.Front) http.Handler) *Running {
 	t.Helper()
 	other := &Running{Harbour: r.Harbour, Records: r.Records}
 	other.serve(t, nil, handler, func(context.Context, *service.Service) error { return nil })
 	return other
 }
 
-func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, fs.FS, *slog.Logger) http.Handler,
+func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, service.Front) http.Handler,
 	prepare func(context.Context, *service.Service) error) {
 	t.Helper()
 	ctx := context.Background()
-	log := slog.New(slog.NewTextHandler(logTo{t}, nil))
+	log := slog.New(slog.NewTextHandler(logTo{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log,
 		Hashing: identity.Hashing{Memory: 64, Passes: 1}})
 	if err != nil {
@@ -142,7 +142,7 @@ func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Servi
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := &http.Server{Handler: handler(s, console, log)}
+	server := &http.Server{Handler: handler(s, service.Front{Console: console, Log: log})}
 	go server.Serve(l)
 	t.Cleanup(func() { _ = server.Close() })
 	token, err := s.SignIn(ctx, demo.Operator, demo.Password, "")

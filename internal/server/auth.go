@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"errors"
 	"net"
 	"net/http"
@@ -157,10 +158,14 @@ func (s *Server) authMetadata(w http.ResponseWriter, r *http.Request) {
 
 // origin is the address of the service as the caller knows it.
 func (s *Server) origin(r *http.Request) string {
-	if r.TLS != nil {
-		return "https://" + r.Host
+	if s.front.PublicURL != "" {
+		return s.front.PublicURL
 	}
-	return "http://" + r.Host
+	scheme := r.URL.Scheme // of a proxy
+	if scheme == "" && r.TLS != nil {
+		scheme = "https"
+	}
+	return cmp.Or(scheme, "http") + "://" + r.Host
 }
 
 // address is where a request comes from, without the port.

@@ -18,6 +18,12 @@ import (
 	"eagerwindow/internal/data"
 )
 
+// How many bytes the answers of a batch may have: that of a read in it, and all together.
+const (
+	maxPart  = 8 << 20
+	maxBatch = 64 << 20
+)
+
 var errFailed = errors.New("a request of the group has failed")
 
 // batchResponse is the answer to a request of a batch (JSON Format, 19.2).
@@ -40,6 +46,7 @@ type batch struct {
 	done            map[string]*outcome // requests that others may refer to
 	broken          bool
 	spent           int // requests that were tried
+	size            int // bytes of their answers
 }
 
 // outcome is what others may refer to: the row that a request made or read, and its version.
@@ -111,7 +118,7 @@ func (b *batch) run(api *data.API, list []*payload.Request) []*batchResponse {
 		}
 	}
 	at := 0
-	err := api.Atomically(b.r.Context(), func(api *data.API) error {
+	err := api.Atomically(b.r.Context(), b.caller, func(api *data.API) error {
 		for i, q := range list {
 			at = i
 			var ok bool
@@ -185,15 +192,27 @@ func (b *batch) try(api *data.API, q *payload.Request) *batchResponse {
 	}
 	rec := newRecorder(b.w)
 	r, err := b.request(q)
+	if err == nil && b.size >= maxBatch {
+		err = fault.New(fault.TooLarge, "batch.large", "the answers of the batch have %d bytes, so no more requests of it are done; "+
+			"send the rest in another batch", b.size)
+	}
+	if err == nil && !writes(r) {
+		rec.most = maxPart
+	}
 	if b.spent++; err == nil && b.spent > 1 { // the first was counted with the batch
 		_, err = b.server.service.Spend(api, b.caller)
 	}
 	if err == nil {
 		err = b.server.serve(rec, r, api, b.caller)
 	}
+	if rec.over {
+		err = fault.New(fault.TooLarge, "answer.large", "the answer has more than %d bytes, which is too large for a part of a batch; "+
+			"ask for fewer rows or fields, or send the request by itself", maxPart)
+	}
 	if err != nil {
 		return b.refused(q, err)
 	}
+	b.size += rec.body.Len()
 	path := below(r)
 	if link := rec.header.Get("Location") + rec.header.Get("OData-EntityId"); link != "" {
 		path = strings.TrimPrefix(link, root(r)+"/")

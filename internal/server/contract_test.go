@@ -126,7 +126,7 @@ func TestDatabaseAway(t *testing.T) {
 		name, away, from, token, path, want string
 		ready                               int // without it
 	}{
-		{"the harbour", r.Harbour, r.Records, "", "/api/saltmere/arrivals_board?top=1", "the database is away", 200},
+		{"the harbour", r.Harbour, r.Records, "", "/api/saltmere/arrivals_board?top=1", "the database is away", 503},
 		{"the records", r.Records, r.Harbour, token, "/api/saltmere/vessels?top=1", "who calls can't be looked up now", 503},
 	} {
 		for _, path := range []string{tt.path, "/readyz", "/healthz"} {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"log/slog"
 	"math"
 	"mime"
 	"net/http"
@@ -21,6 +22,7 @@ import (
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
@@ -32,11 +34,15 @@ type target func(*http.Request) (*data.API, access.Caller, error)
 // The version stands in every answer, spelled as the standard does.
 var version, version40 = []string{"4.01"}, []string{"4.0"}
 
+// What answers differ by, and that no cache may give one to anybody without asking here.
+var vary, private = []string{"Accept, Accept-Encoding, Authorization, OData-MaxVersion, Prefer"}, []string{"private, no-cache"}
+
 // data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
 func (s *Server) data(r chi.Router, at string, find target) {
 	handle := func(serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
-			w.Header()["OData-Version"] = version
+			h := w.Header()
+			h["OData-Version"], h["Vary"], h["Cache-Control"] = version, vary, private
 			api, caller, err := find(r)
 			if err == nil {
 				err = s.admitted(w, r, api, caller, serve)
@@ -122,17 +128,28 @@ func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator",
 			"an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
 	}
-	caller, err := s.service.Caller(r.Context(), api, token, func() string { return r.Method + " " + r.URL.Path })
+	caller, err := s.service.Caller(r.Context(), api, token, func() string { return noted(r) })
 	if caller.Anonymous() {
 		caller.From = address(r)
 	}
 	return api, caller, err
 }
 
+// maxNoted is how much of a path is noted.
+const maxNoted = 200
+
+// noted is what a caller asks for, as operators read it: percent-encoded, so that nothing in it moves a terminal's cursor.
+func noted(r *http.Request) string {
+	path := r.URL.EscapedPath()
+	return r.Method + " " + path[:min(len(path), maxNoted)]
+}
+
 // admitted serves a request that the limits of its caller let in, and tells what is left of them
 // (draft-ietf-httpapi-ratelimit-headers).
 func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller,
 	serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
+	e := exchangeOf(w)
+	e.api, e.caller = api, caller
 	leave, quota, err := s.service.Admit(api, caller)
 	if quota != nil {
 		seconds := int(math.Ceil(quota.Reset.Seconds()))
@@ -240,8 +257,9 @@ func root(r *http.Request) string {
 	return r.URL.Path[:len("/")+len(kind)+len("/")+len(name)]
 }
 
-// writeLimit is how long a caller may leave a part of an answer unread.
-const writeLimit = 30 * time.Second
+// writeLimit is how long a caller may leave a part of an answer unread, which holds a connection to the database meanwhile: whoever reads
+// less than flushAt in that time is cut off.
+const writeLimit = 10 * time.Second
 
 func (s *Server) read(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
 	return s.ask(w, r, below(r), r.URL.RawQuery, api, caller)
@@ -272,12 +290,18 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		return err
 	}
 	prefs := preferences(r)
-	prefs.Format, prefs.Full = f.Format, f.metadata == "full"
+	prefs.Format, prefs.Metadata = f.Format, f.metadata
 	prefs.Explain = prefs.Explain && api.Release == 0 // the draft is for operators alone
+	e := exchangeOf(w)
 	page, err := api.Read(r.Context(), caller, path, options, prefs)
 	if err != nil {
 		return err
 	}
+	e.waited = page.Waited
+	if s.log.Enabled(r.Context(), slog.LevelInfo) {
+		e.shape = page.Shape()
+	}
+	defer func() { e.rows = page.Rows() }()
 	if page.Explained != nil {
 		explained(w, page.Explained)
 		return nil
@@ -297,13 +321,14 @@ func explained(w http.ResponseWriter, e *data.Explanation) {
 	writeJSON(w, http.StatusOK, e)
 }
 
-// matches compares weakly (RFC 9110, 13.1.2).
+// matches compares weakly (RFC 9110, 13.1.2). A tag that tells the row's version alone, as writes and bodies do, means any representation.
 func matches(list, tag string) bool {
 	if list == "*" {
 		return true
 	}
 	for _, t := range strings.Split(list, ",") {
-		if t = strings.TrimSpace(t); t != "" && strings.TrimPrefix(t, "W/") == strings.TrimPrefix(tag, "W/") {
+		t = strings.TrimPrefix(strings.TrimSpace(t), "W/")
+		if of := strings.TrimPrefix(tag, "W/"); t != "" && (t == of || !strings.Contains(t, ".") && payload.Version(t) == payload.Version(of)) {
 			return true
 		}
 	}
@@ -486,7 +511,7 @@ func (a *answer) flush() error {
 		a.sent = true
 	}
 	control := http.NewResponseController(a.w)
-	_ = control.SetWriteDeadline(time.Now().Add(writeLimit)) // without one, a slow reader only keeps its own connection
+	_ = control.SetWriteDeadline(time.Now().Add(writeLimit)) // a recorder has none
 	_, err := a.w.Write(a.buf)
 	a.buf = a.buf[:0]
 	if err != nil {
@@ -500,10 +525,10 @@ func (a *answer) end() {
 		h := a.w.Header()
 		h["Content-Type"], h["Content-Length"] = []string{a.kind}, []string{strconv.Itoa(len(a.buf))}
 	}
-	_, _ = a.w.Write(a.buf)
 	if a.sent {
-		_ = http.NewResponseController(a.w).SetWriteDeadline(time.Time{})
+		_ = http.NewResponseController(a.w).SetWriteDeadline(time.Now().Add(writeLimit))
 	}
+	_, _ = a.w.Write(a.buf)
 }
 
 // nextLink is a request's path and options with the token of the next page.

@@ -69,13 +69,19 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	var in *inner
 	var refusal *fault.Refusal
-	if strings.HasPrefix(r.URL.Path, "/draft/") && errors.As(err, &refusal) {
+	if errors.As(err, &refusal) && strings.HasPrefix(r.URL.Path, "/draft/") {
 		in = &inner{refusal.Words, refusal.Constraint}
+	}
+	e := exchangeOf(w)
+	e.refused = f.Code
+	if f.Kind == fault.Unavailable && refusal != nil {
+		e.cause = refusal.Words
 	}
 	refuse(w, r, f, in)
 }
 
 func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
+	exchangeOf(w).refused = "internal"
 	var body errorBody
 	body.Error.Code, body.Error.Message = "internal", "internal error; its number is "+idOf(w)
 	writeJSON(w, http.StatusInternalServerError, body)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
 
@@ -140,16 +141,17 @@ func (s *Server) operator(r *http.Request) (string, error) {
 		return s.service.Operator(r.Context(), "")
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		if err := sameOrigin(r); err != nil {
+		if err := s.sameOrigin(r); err != nil {
 			return "", err
 		}
 	}
 	return s.service.Operator(r.Context(), c.Value)
 }
 
-func sameOrigin(r *http.Request) error {
+func (s *Server) sameOrigin(r *http.Request) error {
 	origin, err := url.Parse(r.Header.Get("Origin"))
-	if r.Header.Get("Origin") == "" || err != nil || origin.Host != r.Host {
+	_, own, _ := strings.Cut(s.origin(r), "://")
+	if r.Header.Get("Origin") == "" || err != nil || origin.Host != r.Host && origin.Host != own {
 		return fault.New(fault.Forbidden, "origin.foreign", "this request does not come from the console's own page")
 	}
 	return nil
@@ -167,7 +169,7 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: r.TLS != nil})
+		Secure: strings.HasPrefix(s.origin(r), "https://")})
 	w.Header().Set("Cache-Control", "no-store")
 	writeJSON(w, http.StatusOK, identity.Session{Email: in.Email, Token: token})
 }

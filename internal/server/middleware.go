@@ -1,15 +1,12 @@
 package server
 
 import (
-	"log/slog"
 	mathrand "math/rand/v2"
 	"net/http"
 	"runtime/debug"
 	"strconv"
 	"strings"
-	"time"
 
-	"github.com/go-chi/chi/v5/middleware"
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/klauspost/compress/gzip"
 
@@ -25,22 +22,6 @@ func requestID(next http.Handler) http.Handler {
 }
 
 func idOf(w http.ResponseWriter) string { return w.Header().Get("Request-Id") }
-
-// logged writes a line for each request that is over. Queries are left out: they may hold what nobody should read in a log.
-func (s *Server) logged(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !s.log.Enabled(r.Context(), slog.LevelDebug) {
-			next.ServeHTTP(w, r)
-			return
-		}
-		start := time.Now()
-		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
-		next.ServeHTTP(ww, r)
-		s.log.LogAttrs(r.Context(), slog.LevelDebug, "request", slog.String("id", idOf(w)), slog.String("method", r.Method),
-			slog.String("path", r.URL.Path), slog.Int("status", ww.Status()), slog.Int("bytes", ww.BytesWritten()),
-			slog.Duration("took", time.Since(start)))
-	})
-}
 
 // recovered keeps a mistake of ours in one request from ending the others.
 func (s *Server) recovered(next http.Handler) http.Handler {

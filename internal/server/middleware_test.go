@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/server"
+	"eagerwindow/internal/service"
 )
 
 // A mistake of ours ends one request and no other. Who asked gets a number, by which the log tells the rest; what stood in the query
@@ -21,7 +22,8 @@ import (
 func TestMistakeOfOurs(t *testing.T) {
 	t.Parallel()
 	var log bytes.Buffer
-	broken := server.New(nil, nil, slog.New(slog.NewJSONHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))) // without a service
+	// without a service
+	broken := server.New(nil, service.Front{Log: slog.New(slog.NewJSONHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))})
 	numbers := map[string]bool{}
 	for range 2 {
 		log.Reset()
@@ -65,7 +67,7 @@ func TestBodiesThatDoNotArrive(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	before := column(t, r.Harbour, "select count(*) from harbour.tug")[0]
-	quick := server.HTTP(server.New(r.Service, nil, slog.New(slog.DiscardHandler)))
+	quick := server.HTTP(server.New(r.Service, service.Front{}))
 	quick.ReadTimeout = 300 * time.Millisecond
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

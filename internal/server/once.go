@@ -3,6 +3,7 @@ package server
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"io"
 	"net/http"
 	"strings"
@@ -19,7 +20,12 @@ type recorder struct {
 	status int
 	header http.Header
 	body   bytes.Buffer
+	most   int // bytes of the body; 0: no limit
+	over   bool
 }
+
+// errTooLarge ends an answer that does not fit into the one that it is to become a part of.
+var errTooLarge = errors.New("the answer is larger than the rest of the batch leaves room for")
 
 func newRecorder(w http.ResponseWriter) *recorder {
 	a := &recorder{header: w.Header().Clone()}
@@ -37,6 +43,9 @@ func (a *recorder) WriteHeader(status int) {
 
 func (a *recorder) Write(p []byte) (int, error) {
 	a.WriteHeader(http.StatusOK)
+	if a.over = a.over || a.most > 0 && a.body.Len()+len(p) > a.most; a.over {
+		return 0, errTooLarge
+	}
 	return a.body.Write(p)
 }
 

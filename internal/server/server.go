@@ -3,6 +3,7 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
@@ -10,8 +11,9 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/service"
 )
@@ -26,22 +28,31 @@ const (
 // Server answers HTTP requests.
 type Server struct {
 	service *service.Service
+	front   service.Front
 	log     *slog.Logger
 	console fs.FS // the built console; nil where it was not built
+	metrics *metrics
 	routes  chi.Routes
 }
 
 // New makes the handler of the service.
-func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
-	srv := &Server{service: s, log: log, console: console}
+func New(s *service.Service, front service.Front) http.Handler {
+	if front.Metrics == nil {
+		front.Metrics = prometheus.NewRegistry()
+	}
+	if front.Log == nil {
+		front.Log = slog.New(slog.DiscardHandler)
+	}
+	srv := &Server{service: s, front: front, log: front.Log, console: front.Console, metrics: newMetrics(s, front.Metrics)}
 	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
 	srv.routes = r
-	r.Use(compressed, requestID, srv.logged, srv.recovered, secured, limited)
+	r.Use(compressed, requestID, srv.proxied, srv.observed, srv.recovered, secured, limited)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, map[string]string{"status": "alive"})
 	})
 	r.Get("/readyz", srv.ready)
+	r.Get("/metrics", srv.operatorMetrics)
 	r.Get("/schemas/window-document.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/schema+json")
 		_, _ = w.Write(window.Schema)
@@ -56,12 +67,30 @@ func New(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	return r
 }
 
+// readyLimit is how long it may take to find out whether all is there.
+const readyLimit = 900 * time.Millisecond
+
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
-	if err := s.service.Ready(r.Context()); err != nil {
-		s.fail(w, r, fault.New(fault.Unavailable, "records.unavailable", "the records do not answer"))
+	ctx, cancel := context.WithTimeout(r.Context(), readyLimit)
+	defer cancel()
+	if err := s.service.Ready(ctx); err != nil {
+		s.fail(w, r, err)
 		return
 	}
 	writeJSON(w, http.StatusOK, map[string]string{"status": "ready"})
+}
+
+// Metrics serves what is measured (OpenMetrics).
+func Metrics(registry *prometheus.Registry) http.Handler {
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true, Registry: registry})
+}
+
+func (s *Server) operatorMetrics(w http.ResponseWriter, r *http.Request) {
+	if _, err := s.operator(r); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	Metrics(s.front.Metrics).ServeHTTP(w, r)
 }
 
 func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
@@ -91,12 +120,14 @@ func writeAs(w http.ResponseWriter, status int, v any) {
 // How long the head of a request may take to arrive, all of it, and how long connections are kept without one.
 const (
 	headerTimeout  = 10 * time.Second
-	requestTimeout = 3 * time.Minute
+	requestTimeout = time.Minute
+	answerTimeout  = 2 * time.Minute // from the head of the request on; an answer that comes in parts has a time for each
 	idleTimeout    = 2 * time.Minute
 )
 
 // HTTP is an http.Server with the limits that the handler counts on.
 func HTTP(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, IdleTimeout: idleTimeout,
+	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, WriteTimeout: answerTimeout,
+		IdleTimeout:    idleTimeout,
 		MaxHeaderBytes: 64 << 10}
 }

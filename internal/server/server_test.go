@@ -22,6 +22,7 @@ import (
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
+	"eagerwindow/internal/service"
 )
 
 func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
@@ -218,7 +219,7 @@ func TestRefusals(t *testing.T) {
 		{agent, "PATCH", "/api/saltmere/port_calls/99999999999", `{"etd":"2026-07-03T10:00:00Z"}`, 404, "no such row"},
 		{"nonsense", "GET", "/api/saltmere/port_calls", "", 401, "it is not a token of this service; ask for one at /auth/saltmere/token"},
 		{r.Operator.Token, "GET", "/api/saltmere/port_calls", "", 401, "an operator's token does not call the live API"},
-		{agent, "GET", "/api/saltmer/port_calls", "", 404, `there is no window \"saltmer\"; did you mean \"saltmere\"?`},
+		{agent, "GET", "/api/saltmer/port_calls", "", 404, `there is no published window \"saltmer\"; did you mean \"saltmere\"?`},
 		{agent, "GET", "/draft/saltmere/port_calls", "", 401, "this is no operator's token"},
 		{"", "GET", "/draft/saltmere/port_calls", "", 401, "sign in first"},
 		{agent, "PUT", "/api/saltmere/port_calls", "{}", 405, "only a single row can be replaced"},
@@ -242,7 +243,7 @@ func TestRefusals(t *testing.T) {
 		{master, "PATCH", "/api/saltmere/port_calls/1", `{"remarks":"` + strings.Repeat("x", 1<<20) + `"}`, 413,
 			"the body has more than 1048576 bytes"},
 		{agent, "GET", "/api/saltmere/port_calls?filter=id in (" + strings.Repeat("1,", 9000) + "1)", "", 414, "at most 16384 are read"},
-		{"", "GET", "/api/nowhere/x", "", 404, `there is no window \"nowhere\"`},
+		{"", "GET", "/api/nowhere/x", "", 404, `there is no published window \"nowhere\"`},
 		{"", "GET", "/manage/windows", "", 401, "sign in first"},
 		{"", "GET", "/manage/nothing", "", 404, "there is nothing at /manage/nothing"},
 	}
@@ -531,7 +532,7 @@ func TestManageDescription(t *testing.T) {
 		}
 	}
 	served := map[string]bool{}
-	routes := server.New(nil, nil, nil).(chi.Routes)
+	routes := server.New(nil, service.Front{}).(chi.Routes)
 	if err := chi.Walk(routes, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 		if strings.HasPrefix(route, "/manage") && !strings.HasSuffix(route, "openapi.yaml") {
 			served[method+" "+route] = true

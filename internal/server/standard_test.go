@@ -225,7 +225,7 @@ func TestFormats(t *testing.T) {
 		"port_calls(select=id;top=2;count=true)&filter=id in (3,11)&orderby=id&count=true"
 	for _, tt := range []struct{ path, accept, kind, want string }{
 		{list, "text/csv", "text/csv; charset=utf-8; header=present",
-			"id,name,tags,built_on,particulars,agent,port_calls@count,port_calls\r\n3,Grey Petrel,"},
+			"id,name,tags,built_on,particulars,agent,port_calls@count,port_calls,port_calls@nextLink\r\n3,Grey Petrel,"},
 		{list + "&format=ndjson", "text/csv", "application/x-ndjson", `"port_calls@count":20,"port_calls":[{"id":` +
 			column(t, r.Harbour, "select id from harbour.port_call where vessel_id = 3 order by eta desc, id limit 1")[0]},
 		{list, "application/xml", "application/xml; charset=utf-8", `<answer xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" count="2">`},

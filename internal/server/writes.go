@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
@@ -35,6 +36,9 @@ func jsonBody(r *http.Request, most int64) ([]byte, error) {
 	return bodyOf(r, most)
 }
 
+// maxAnnounced is how much room is made for a body before it has arrived.
+const maxAnnounced = 64 << 10
+
 // bodyOf reads a body, which must come as it is.
 func bodyOf(r *http.Request, most int64) ([]byte, error) {
 	if coding := r.Header.Get("Content-Encoding"); coding != "" && !strings.EqualFold(coding, "identity") {
@@ -43,10 +47,10 @@ func bodyOf(r *http.Request, most int64) ([]byte, error) {
 	}
 	var body []byte
 	var err error
-	if n := r.ContentLength; n >= 0 && n <= most { // its length is known, so it is read at once
+	if n := r.ContentLength; n >= 0 && n <= maxAnnounced { // its length is known, so it is read at once
 		body = make([]byte, n)
 		_, err = io.ReadFull(r.Body, body)
-	} else {
+	} else { // room is made as it arrives: an announced length costs its sender nothing
 		body, err = io.ReadAll(http.MaxBytesReader(nil, r.Body, most))
 	}
 	var tooLarge *http.MaxBytesError
@@ -90,10 +94,13 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request, api *data.API, c
 	if err != nil {
 		return err
 	}
+	e, start := exchangeOf(w), time.Now()
 	written, err := api.Delete(r.Context(), caller, in)
+	e.waited = time.Since(start)
 	if err != nil {
 		return err
 	}
+	e.rows = max(1, written.Rows)
 	if written.Many {
 		return writeRows(w, r, written, format{})
 	}
@@ -186,10 +193,13 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 	in.Format = f.Format
 	prefer := preferences(r).Return
 	in.Show = prefer == "representation"
+	e, start := exchangeOf(w), time.Now()
 	written, err := do(r.Context(), caller, in)
+	e.waited = time.Since(start)
 	if err != nil {
 		return err
 	}
+	e.rows = max(1, written.Rows)
 	if written.Many {
 		return writeRows(w, r, written, f)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/harbourtest"
 )
 
@@ -235,7 +236,8 @@ func TestVersionsInBodies(t *testing.T) {
 		return row.Etag
 	}
 	one := tag("/tugs?filter=id eq 1")
-	if header := get(t, r, master, "/api/saltmere/tugs/1").Header.Get("ETag"); header != one || tag("/tugs/1?expand=port_calls") != one ||
+	if header := get(t, r, master, "/api/saltmere/tugs/1").Header.Get("ETag"); payload.Version(header) != payload.Version(one) ||
+		tag("/tugs/1?expand=port_calls") != one ||
 		tag("/tugs?filter=id eq 1&expand=port_calls(top=1)&orderby=port_calls/$count") != one {
 		t.Errorf("the version is %s in the header, %s in a list", header, one)
 	}

@@ -245,7 +245,7 @@ func (rd *reader) version(m *member) string {
 // Version reads an entity tag of a row (RFC 9110, 8.8.3) as it is given here: the number of a transaction. Any other tag is "0", which no
 // row has.
 func Version(tag string) string {
-	number := strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(tag, "W/"), `"`), `"`)
+	number, _, _ := strings.Cut(strings.Trim(strings.TrimPrefix(tag, "W/"), `"`), ".") // what representation it was is no matter
 	if n, err := strconv.ParseUint(number, 10, 32); err != nil || strconv.FormatUint(n, 10) != number {
 		return "0"
 	}

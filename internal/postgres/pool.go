@@ -11,9 +11,9 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-// Share says for whom a statement runs. Nobody may hold so many connections that none are left for others: a caller not more than half of
-// them, and an eighth for statements that are slow; a role and a resource not more than three quarters. What is not named has no such
-// limit: the zero value is the service itself.
+// Share says for whom a statement runs. Nobody may hold so many connections that none are left for others: a role and a resource not more
+// than three quarters of them, a caller half, and an eighth for statements that are slow; beside other callers half as many. What is not
+// named has no such limit: the zero value is the service itself.
 type Share struct {
 	Window, Caller, Role, Resource string
 	Slow                           bool
@@ -22,6 +22,7 @@ type Share struct {
 const (
 	acquireLimit = 10 * time.Second // how long a request waits for a connection
 	maxWaiting   = 256              // requests that wait; more are refused at once
+	besideFor    = time.Second      // how long a caller counts as one beside others after it has asked
 )
 
 // boundedPool hands out the connections of one pool, in the order in which they are asked for, as far as shares allow.
@@ -32,6 +33,9 @@ type boundedPool struct {
 	held    int // connections that are given out
 	by      map[holder]int
 	waiting []*waiter
+
+	last   [2]string // the caller who asked last: its window and name
+	beside time.Time // until when there are several callers
 }
 
 // holder is one whose connections are counted: a caller, a role or a resource of a window.
@@ -55,8 +59,21 @@ func (s Share) holders() [4]holder {
 
 // caps are how many connections each of the holders may have.
 func (p *boundedPool) caps() [4]int {
-	most := max(1, p.most*3/4)
-	return [4]int{max(1, p.most/2), most, most, max(1, p.most/8)}
+	most, caller := max(1, p.most*3/4), p.most/2
+	if time.Now().Before(p.beside) {
+		caller /= 2
+	}
+	return [4]int{max(1, caller), most, most, max(1, caller/4)}
+}
+
+// note notes who asks: where that is another caller than the one before, there are several.
+func (p *boundedPool) note(s Share) {
+	if caller := [2]string{s.Window, s.Caller}; caller != p.last {
+		if p.last != [2]string{} {
+			p.beside = time.Now().Add(besideFor)
+		}
+		p.last = caller
+	}
 }
 
 // take counts a connection, if there is one and the share allows it.
@@ -125,6 +142,9 @@ func (p *boundedPool) acquire(ctx context.Context, s Share) (*pgxpool.Conn, erro
 // wait waits until a connection is counted for the share.
 func (p *boundedPool) wait(ctx context.Context, s Share) error {
 	p.mu.Lock()
+	if s != (Share{}) {
+		p.note(s)
+	}
 	if p.take(s) {
 		p.mu.Unlock()
 		return nil

@@ -49,6 +49,25 @@ func TestShares(t *testing.T) {
 		}
 	}
 
+	beside := &boundedPool{most: 16}
+	beside.note(share("a", "r", "t"))
+	beside.note(share("b", "r", "t"))
+	for _, s := range []struct {
+		share Share
+		want  int
+	}{{slow, 1}, {share("a", "r", "t"), 4}, {share("b", "q", "t"), 4}} {
+		got := 0
+		for beside.take(s.share) {
+			got++
+		}
+		for range got {
+			beside.give(s.share)
+		}
+		if got != s.want {
+			t.Errorf("beside others %+v has %d connections, want %d", s.share, got, s.want)
+		}
+	}
+
 	p := &boundedPool{most: 4}
 	a, b := share("a", "r", "t"), share("b", "q", "u")
 	for range 2 {
@@ -75,6 +94,7 @@ func TestShares(t *testing.T) {
 		t.Errorf("%s got the connection that came free", got)
 	}
 	p.give(a)
+	p.give(a) // beside others it may have one
 	if got := <-order; got != "a" {
 		t.Errorf("%s got the next one", got)
 	}

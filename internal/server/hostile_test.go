@@ -18,6 +18,9 @@ import (
 	"testing"
 	"time"
 
+	"eagerwindow/internal/server"
+	"eagerwindow/internal/service"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -432,6 +435,51 @@ func TestLeastRate(t *testing.T) {
 	for end := time.Now().Add(25 * time.Second); busy(); time.Sleep(200 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the connection to the database is still held")
+		}
+	}
+}
+
+// Connections that ask and never read their answers are closed, however many there are.
+func TestConnectionsThatNeverRead(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	s := server.HTTP(server.New(r.Service, service.Front{}))
+	if s.WriteTimeout == 0 || s.IdleTimeout == 0 {
+		t.Fatal("the service waits for ever")
+	}
+	s.WriteTimeout, s.IdleTimeout = time.Second, time.Second
+	var open atomic.Int64
+	s.ConnState = func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			open.Add(1)
+		case http.StateClosed:
+			open.Add(-1)
+		}
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go s.Serve(l)
+	defer s.Close()
+	request := "GET /schemas/window-document.json HTTP/1.1\r\nHost: x\r\n\r\n"
+	for i := range 500 { // most have answers that the kernel has room for, and are idle; on the others a write waits
+		requests := strings.Repeat(request, 3)
+		if i%10 == 0 {
+			requests = strings.Repeat(request, 2000)
+		}
+		conn, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		_ = conn.(*net.TCPConn).SetReadBuffer(1 << 10)
+		_, _ = conn.Write([]byte(requests))
+	}
+	for end := time.Now().Add(30 * time.Second); open.Load() > 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("%d connections are still open", open.Load())
 		}
 	}
 }

@@ -20,8 +20,7 @@ const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-%
 // page serves the files of the console; any other path outside the APIs is one of its pages.
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	for _, known := range []string{"/api", "/draft", "/auth", "/manage", "/schemas", "/describe", "/.well-known", "/metrics", "/healthz",
-		"/readyz",
-		"/favicon.ico", "/robots.txt"} {
+		"/readyz", "/favicon.ico", "/robots.txt"} {
 		if r.URL.Path == known || strings.HasPrefix(r.URL.Path, known+"/") {
 			s.fail(w, r, fault.New(fault.NotFound, "path.unknown", "there is nothing at %s", r.URL.Path))
 			return

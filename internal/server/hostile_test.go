@@ -107,6 +107,8 @@ func hostileRequests(n int) []hostile {
 		read("a list", "vessels", "top", "1", "filter", "id in ("+repeated(n, ",", "#")+")"),
 		read("pages", "tide_readings", "top", strconv.Itoa(n*1000), "skip", strconv.Itoa(n*1000)),
 		{"a long query", "POST", "/vessels/$query", "filter=" + repeated(n*100, " or ", "id eq #")},
+		{"many words", "POST", "/vessels/$query", "expand=*(search=" + repeated(n*100, " OR ", "w#") + ")"},
+		{"many words at once", "POST", "/vessels/$query", "top=1&search=" + repeated(n*100, " OR ", "w#")},
 		{"a long list", "POST", "/vessels/$query", "top=1&filter=id in (" + repeated(n*100, ",", "#") + ")"},
 		{"batch of lists", "POST", "/$batch", `{"requests":[` + repeated(min(n, 40), ",", `{"id":"#","method":"GET",`+
 			`"url":"tide_readings?top=1000000"}`) + "]}"},

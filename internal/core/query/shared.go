@@ -76,8 +76,8 @@ func weight(e Expr) int {
 	return sum
 }
 
-// maxTextParts stops the count of the parts of a text.
-const maxTextParts = 1 << 20
+// countedParts is where the count of the parts of a text stops.
+const countedParts = 1 << 20
 
 // TextParts is how many texts an expression concatenates into one at most, counting each as often as it is repeated.
 func TextParts(e Expr) int {
@@ -90,7 +90,7 @@ func TextParts(e Expr) int {
 		most, sum := 1, 0
 		for _, a := range e.Args {
 			n := TextParts(a)
-			most, sum = max(most, n), min(sum+n, maxTextParts)
+			most, sum = max(most, n), min(sum+n, countedParts)
 		}
 		if e.Op == "concat" {
 			return sum

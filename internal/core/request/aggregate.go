@@ -55,7 +55,7 @@ func (a *applied) step(n *syntax.StepNode) error {
 			return syntax.FaultAt(rs.option, n.Pos, "apply.order",
 				"search comes before what groups: afterwards there are no text fields to look into")
 		}
-		step.Where = searched(phase.Root, n.Search)
+		step.Where, err = rs.searched(n.Search, rs.option)
 	case "compute":
 		return a.compute(n.Compute)
 	case "orderby":

@@ -72,11 +72,8 @@ func (rs *resolver) condition(n syntax.Node) (query.Expr, error) {
 }
 
 func (rs *resolver) expr(n syntax.Node) (query.Expr, error) {
-	if rs.left != nil {
-		if rs.left.nodes--; rs.left.nodes < 0 {
-			return nil, rs.fault(n, "limit.expression", "the request has more than %d operators, functions and values in its expressions; "+
-				"ask for less at once, or write lists as x in (1,2,3)", maxNodes)
-		}
+	if err := rs.left.spend(rs.option, n.Start()); err != nil {
+		return nil, err
 	}
 	switch n := n.(type) {
 	case *syntax.LiteralNode:

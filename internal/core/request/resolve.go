@@ -23,6 +23,18 @@ const (
 // budget is what is left of that for the rest of a request.
 type budget struct{ expansions, nodes int }
 
+// spend takes one node; nil has no limit.
+func (b *budget) spend(option string, pos syntax.Pos) error {
+	if b == nil {
+		return nil
+	}
+	if b.nodes--; b.nodes < 0 {
+		return syntax.FaultAt(option, pos, "limit.expression", "the request has more than %d operators, functions, values and words; "+
+			"ask for less at once, or write lists as x in (1,2,3)", maxNodes)
+	}
+	return nil
+}
+
 // Resolve binds the request to the model it was read with.
 func (r *Request) Resolve() (*query.Query, error) {
 	options, err := r.Parse()
@@ -113,7 +125,9 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *bud
 		return err
 	}
 	if o.Search != nil {
-		q.Search = searched(q.Root, o.Search)
+		if q.Search, err = rs.searched(o.Search, in("search")); err != nil {
+			return err
+		}
 	}
 	wrong := &mistakes{} // of what follows, each is independent of the others
 	if o.Filter != nil {
@@ -224,18 +238,29 @@ func compute(q *query.Query, rs *resolver, o *syntax.Options, option string) err
 	return nil
 }
 
-func searched(row *query.Row, n *syntax.SearchNode) query.Expr {
+// searched resolves the words of a search, each of which is one of the nodes that there may be.
+func (rs *resolver) searched(n *syntax.SearchNode, option string) (query.Expr, error) {
 	if n.Operator == "" {
-		return &query.Searched{Row: row, Term: &query.Value{T: model.StringType, Index: n.Term.Index}}
+		if err := rs.left.spend(option, n.Term.Pos); err != nil {
+			return nil, err
+		}
+		return &query.Searched{Row: rs.root, Term: &query.Value{T: model.StringType, Index: n.Term.Index}}, nil
 	}
-	e := searched(row, n.Parts[0])
+	e, err := rs.searched(n.Parts[0], option)
+	if err != nil {
+		return nil, err
+	}
 	if n.Operator == "not" {
-		return &query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{e}}
+		return &query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{e}}, nil
 	}
 	for _, part := range n.Parts[1:] {
-		e = &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{e, searched(row, part)}}
+		more, err := rs.searched(part, option)
+		if err != nil {
+			return nil, err
+		}
+		e = &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{e, more}}
 	}
-	return e
+	return e, nil
 }
 
 // expand adds a relation, or every one that is not named by itself.

@@ -49,7 +49,9 @@ type planned struct {
 	query    *postgres.Statement
 	resource *model.Resource
 	order    []query.Term
-	context  string
+	context  string       // of a property, what follows the address of its row
+	property *model.Field // that is answered by itself; nil: rows are
+	view     query.View
 	refused  error        // over the role's limit of cost
 	took     atomic.Int64 // how long it takes until its first row, in nanoseconds: a moving mean; 0 before it has run
 	heavy    bool         // it may be slow, as long as nothing is known of it
@@ -82,7 +84,6 @@ type planKey struct {
 	role, shape, after string
 	bounds             statement.Bounds
 	format             encode.Format
-	metadata           string
 	write              string // of a write, what it does with which fields
 }
 
@@ -179,7 +180,6 @@ func (a *API) Referring(refer func(ref string) (path string, err error)) *API {
 type Preferences struct {
 	MaxPageSize     int // 0: not given
 	Format          encode.Format
-	Metadata        string // none, minimal or full: how much control information there is
 	Return          string // of a write: minimal, representation, "" not said
 	ContinueOnError bool   // of a batch: go on after a failure
 	Explain         bool   // how the database would answer, not the answer
@@ -232,9 +232,11 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	if err != nil {
 		return nil, err
 	}
-	page := &Page{caller: c, role: scope.Key(), Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: r.View,
-		Field: r.Field, api: a, read: r,
-		plan: p}
+	page := &Page{caller: c, role: scope.Key(), Context: p.context, Single: r.Single, Counted: p.query.Plan.Total >= 0, View: p.view,
+		Field: p.property, api: a, read: r, plan: p}
+	if page.Field != nil {
+		page.Context = r.Address() + p.context
+	}
 	in := statement.Input{Literals: r.Literals, Claims: c.Claims}
 	if !r.Single {
 		page.span, in.Limit, in.Offset, in.After = s, s.fetch(), s.offset, token.values(p.order)
@@ -254,7 +256,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 	}
 	page.Waited = time.Since(start)
 	p.ran(page.cursor.Took())
-	if r.View == query.Number {
+	if page.View == query.Number {
 		return page, nil
 	}
 	if page.Empty = !page.cursor.Next(); !page.Empty {
@@ -300,7 +302,7 @@ func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r 
 	prefs Preferences) (*planned,
 	error) {
 	bounds := s.bounds()
-	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, prefs.Metadata, ""}
+	key := planKey{scope.Key(), r.Shape, t.shape(), bounds, prefs.Format, ""}
 	if p, ok := a.plans.Get(key); ok {
 		return p, nil
 	}
@@ -318,12 +320,15 @@ func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r 
 	if err != nil {
 		return nil, err
 	}
-	read := statement.Read(q, scope, after, bounds, prefs.Metadata == "full")
+	if q.Metadata = prefs.Format.Metadata; r.Field != nil {
+		q.Metadata = query.None // a value by itself
+	}
+	read := statement.Read(q, scope, after, bounds)
 	if len(read.SQL) > maxSQL {
 		return nil, fault.New(fault.Invalid, "limit.expression", "the request becomes a statement of %d bytes, at most %d are sent to the "+
 			"database; ask for less at once", len(read.SQL), maxSQL)
 	}
-	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q)}
+	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q), property: r.Property(), view: q.View}
 	p.query = postgres.Compile(read, orderTypes(q.Order), prefs.Format)
 	p.heavy = len(q.Expand) > 0 || q.Apply != nil || q.Computed != nil || q.Search != nil || len(read.SQL) > heavySQL
 	if most := scope.Limits.Cost; most > 0 {
@@ -338,7 +343,7 @@ func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r 
 	}
 	if p.query.Plan.Version >= 0 {
 		sum := fnv.New32a()
-		fmt.Fprintf(sum, "%d %s %q %v %s", a.Release, scope.Key(), r.Shape, prefs.Format, prefs.Metadata)
+		fmt.Fprintf(sum, "%d %s %q %v", a.Release, scope.Key(), r.Shape, prefs.Format)
 		p.variant, p.personal = strconv.FormatUint(uint64(sum.Sum32()), 36), len(scope.For(window.Read, r.Resource).Masks) > 0
 	}
 	a.keepPlan(key, p)
@@ -387,9 +392,11 @@ func contextOf(r *request.Request, q *query.Query) string {
 	case r.View == query.Refs:
 		return "Collection($ref)"
 	case r.Field != nil:
-		return name + "/" + r.Field.Name
+		return "/" + strings.Join(append([]string{r.Field.Name}, r.Below()...), "/")
 	case r.Single:
 		return name + contextSelect(q) + "/$entity"
+	case !q.Root.Resource.Derived && len(r.Resource.Key) == 0: // a function's rows, which are in no set
+		return "Collection(" + r.Resource.Model.Namespace() + "." + r.Resource.RowType() + ")" + contextSelect(q)
 	}
 	return name + contextSelect(q)
 }
@@ -453,9 +460,10 @@ func appendParts(parts []string, name string, whole, part *model.Type) []string 
 	if part == nil || part == whole {
 		return append(parts, name)
 	}
+	all := whole.Parts()
 	for _, f := range part.Fields {
-		i := slices.IndexFunc(whole.Fields, func(w model.SubType) bool { return w.Name == f.Name })
-		parts = appendParts(parts, name+"/"+f.Name, whole.Fields[i].Type, f.Type)
+		i := slices.IndexFunc(all, func(w model.SubType) bool { return w.Name == f.Name })
+		parts = appendParts(parts, name+"/"+f.Name, all[i].Type, f.Type)
 	}
 	return parts
 }

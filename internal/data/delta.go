@@ -40,11 +40,12 @@ func (t *task) delta() (*Written, error) {
 	if err != nil {
 		return nil, err
 	}
-	body, err := payload.Parse(text)
+	body, err := t.in.parsed(payload.Parse(text))
 	if err != nil {
 		return nil, err
 	}
-	return t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.deltaAs(a, scope, q, body) })
+	written, err := t.try(func(a *API, scope *access.Scope) (*Written, error) { return t.deltaAs(a, scope, q, body) })
+	return noting(written, body, err)
 }
 
 func (t *task) deltaAs(a *API, scope *access.Scope, q *query.Query, body *payload.Body) (*Written, error) {

@@ -381,6 +381,7 @@ func (x *execution) writeRows(s *change.Step, rows []*change.Row) error {
 	if x.change.Delta {
 		q = x.query
 	}
+	q.Metadata = x.format.Metadata
 	var plan *statement.Plan
 	switch s.Op {
 	case change.Insert:

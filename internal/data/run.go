@@ -85,6 +85,7 @@ func (a *API) runWrite(ctx context.Context, c access.Caller, scope *access.Scope
 				return nil, nil, err
 			}
 		}
+		q.Metadata = f.Metadata
 		plan := w.plan(q, scope)
 		var types []*model.Type
 		for i := range plan.Order {

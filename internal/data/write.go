@@ -28,6 +28,15 @@ type Write struct {
 	MustBeNew   bool                   // If-None-Match: *
 	Format      encode.Format
 	Show        bool // of a write of many rows: answer with them
+	Quoted      bool // large numbers are strings in the body
+}
+
+// parsed is the body as it is to be read.
+func (in Write) parsed(body *payload.Body, err error) (*payload.Body, error) {
+	if err == nil && in.Quoted {
+		return body.Quoted(), nil
+	}
+	return body, err
 }
 
 // Written is the answer of a create, a change or a replacement.
@@ -36,8 +45,9 @@ type Written struct {
 	Row     []byte // as JSON, of many rows an array; nil where the role may not read the row
 	ETag    string
 	Created bool
-	Many    bool  // every row of a filter was written:
-	Rows    int64 // so many
+	Many    bool     // every row of a filter was written:
+	Rows    int64    // so many
+	Ignored []string // fields of the body that only the database fills
 	of      *model.Resource
 	key     []byte // of the row, as a JSON array
 }
@@ -202,11 +212,11 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 	if err != nil {
 		return nil, err
 	}
-	body, err := payload.Parse(text)
+	body, err := in.parsed(payload.Parse(text))
 	if err != nil {
 		return nil, err
 	}
-	return t.try(func(a *API, scope *access.Scope) (*Written, error) {
+	written, err := t.try(func(a *API, scope *access.Scope) (*Written, error) {
 		row, err := body.CreateUnder(r.Resource, scope, gives)
 		if err != nil {
 			return nil, err
@@ -214,6 +224,15 @@ func (a *API) Create(ctx context.Context, c access.Caller, in Write) (*Written, 
 		made, err := t.compiler(scope).Create(target, row)
 		return t.execute(a, scope, made, err)
 	})
+	return noting(written, body, err)
+}
+
+// noting adds what of the body was passed over to what was written.
+func noting(w *Written, body *payload.Body, err error) (*Written, error) {
+	if err == nil {
+		w.Ignored = body.Ignored()
+	}
+	return w, err
 }
 
 // newRow finds where a new row goes: into the collection of the path, or to the end of a relation, whose row before it gives it fields.
@@ -275,11 +294,12 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, replace boo
 	if err != nil {
 		return nil, err
 	}
-	body, err := parse(text)
+	body, err := in.parsed(parse(text))
 	if err != nil {
 		return nil, err
 	}
-	return t.update(body)
+	written, err := t.update(body)
+	return noting(written, body, err)
 }
 
 // mayUpdate refuses the change of a row where it can't be done, before the body is asked for.
@@ -353,6 +373,9 @@ func (t *task) updateRow(a *API, scope *access.Scope, at change.Target, body *pa
 	r := t.request.Resource
 	var row *payload.Row
 	var err error
+	if t.in.MustBeNew && len(at.Path) == 1 && t.exists(a) {
+		return nil, notNew(r)
+	}
 	if t.replace {
 		row, err = body.Replace(r, scope)
 	} else {
@@ -437,10 +460,21 @@ func (t *task) createAt(a *API, scope *access.Scope, key []string, body *payload
 	c, err := t.compiler(scope).Create(change.Target{Resource: r}, row)
 	made, err := t.execute(a, scope, c, err)
 	if f, ok := fault.From(err); ok && f.Code == "row.conflict" && t.in.MustBeNew {
-		return nil, fault.New(fault.VersionMismatch, "version.exists",
-			"there is such a row of %s already, and If-None-Match: * asks for a new one", r.Name).On("If-None-Match")
+		return nil, notNew(r)
 	}
 	return made, err
+}
+
+// exists reports whether the row of the path is there for the caller to see.
+func (t *task) exists(a *API) bool {
+	page, err := a.read(t.ctx, t.caller, t.request.Bare(), Preferences{})
+	return err == nil && page.Close() == nil
+}
+
+// notNew refuses a write that asks for a new row where there is one.
+func notNew(r *model.Resource) error {
+	return fault.New(fault.VersionMismatch, "version.exists", "there is such a row of %s already, and If-None-Match: * asks for a new one",
+		r.Name).On("If-None-Match")
 }
 
 // Delete removes the row at the path, or every row of a filter.

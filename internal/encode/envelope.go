@@ -1,12 +1,15 @@
 package encode
 
-import "strconv"
+import (
+	"strconv"
+
+	"eagerwindow/internal/core/query"
+)
 
 // Envelope is what stands around rows: the members of the object that JSON has them in, the elements of XML.
 type Envelope struct {
 	Format
-	Metadata string // none, minimal or full (JSON Format, 3.1)
-	URL      string // of the context
+	URL string // of the context
 }
 
 func (e Envelope) prefix() string {
@@ -18,7 +21,7 @@ func (e Envelope) prefix() string {
 
 // Context begins an object with the context URL, where the metadata asked for has one.
 func (e Envelope) Context(dst []byte) []byte {
-	if e.Metadata == "none" {
+	if e.Metadata == query.None {
 		return append(dst, '{')
 	}
 	dst = append(append(append(dst, `{"`...), e.prefix()...), `context":`...)
@@ -45,7 +48,7 @@ func (e Envelope) Single(dst []byte, header, row func([]byte) []byte) []byte {
 
 // One writes one row as a JSON object, the context among its members.
 func (e Envelope) One(dst []byte, row func([]byte) []byte) []byte {
-	if e.Metadata == "none" {
+	if e.Metadata == query.None {
 		return append(row(dst), '\n')
 	}
 	dst = e.Context(dst)

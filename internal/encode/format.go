@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 )
@@ -29,6 +30,8 @@ type Format struct {
 	Kind    Kind
 	Strings bool // 64-bit integers and decimals as strings (JSON Format, 3.2)
 	V40     bool // control information has the names of OData 4.0
+
+	Metadata query.Metadata // of JSON and NDJSON: how much control information there is
 }
 
 // Rows writes rows as their format has them.

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"math"
+	"slices"
 	"strconv"
 	"unicode/utf8"
 
@@ -67,7 +68,7 @@ func AppenderOf(t *model.Type, f Format) Appender {
 	case model.Collection:
 		return appendArray(AppenderOf(t.Element, f))
 	case model.Range:
-		one := appendRange(AppenderOf(t.Element, f))
+		one := appendRange(AppenderOf(t.Element, f), t.Fields)
 		if t.Multi {
 			return appendMultirange(one)
 		}
@@ -299,19 +300,31 @@ func appendInstant(dst, src []byte) []byte {
 	return append(appendFraction(dst, rest%1_000_000), 'Z', '"')
 }
 
-// appendInterval writes microseconds, days and months as an ISO 8601 duration.
+// appendInterval writes microseconds, days and months as a duration of days and less (ABNF, durationValue). A year has 365.25 days and a
+// month 30, as in PostgreSQL's own extract(epoch from …).
 func appendInterval(dst, src []byte) []byte {
+	const hour, day = 3_600_000_000, 86_400_000_000
 	micros := int64(binary.BigEndian.Uint64(src))
 	days := int64(int32(binary.BigEndian.Uint32(src[8:])))
 	months := int64(int32(binary.BigEndian.Uint32(src[12:])))
-	if micros == 0 && days == 0 && months == 0 {
+	years := months / 12
+	days, micros = days+years*365+months%12*30, micros+years*6*hour
+	if days > 0 && micros < 0 || days < 0 && micros > 0 { // the sign precedes the whole
+		carried := micros / day
+		days, micros = days+carried, micros-carried*day
+		if days > 0 && micros < 0 {
+			days, micros = days-1, micros+day
+		} else if days < 0 && micros > 0 {
+			days, micros = days+1, micros-day
+		}
+	}
+	if micros == 0 && days == 0 {
 		return append(dst, `"PT0S"`...)
 	}
 	dst = append(dst, '"')
-	// Where nothing is positive the sign precedes the whole, as the standard's durations have it.
-	if micros <= 0 && days <= 0 && months <= 0 {
+	if micros < 0 || days < 0 {
 		dst = append(dst, '-')
-		micros, days, months = -micros, -days, -months
+		micros, days = -micros, -days
 	}
 	part := func(n int64, unit byte) {
 		if n != 0 {
@@ -319,18 +332,12 @@ func appendInterval(dst, src []byte) []byte {
 		}
 	}
 	dst = append(dst, 'P')
-	part(months/12, 'Y')
-	part(months%12, 'M')
 	part(days, 'D')
 	if micros != 0 {
 		dst = append(dst, 'T')
-		part(micros/3_600_000_000, 'H')
+		part(micros/hour, 'H')
 		part(micros/60_000_000%60, 'M')
 		if rest := micros % 60_000_000; rest != 0 {
-			if rest < 0 {
-				dst = append(dst, '-')
-				rest = -rest
-			}
 			dst = strconv.AppendInt(dst, rest/1_000_000, 10)
 			dst = append(appendFraction(dst, rest%1_000_000), 'S')
 		}
@@ -456,27 +463,39 @@ func appendItems(dst, src []byte, element Appender) []byte {
 	return dst
 }
 
-// appendRange writes a range as an object with its bounds; one that is open at an end lacks that end.
-func appendRange(element Appender) Appender {
+// appendRange writes a range as an object with its bounds; one that is open at an end lacks that end. It shows the parts alone that are
+// given; nil: all.
+func appendRange(element Appender, parts []model.SubType) Appender {
 	const empty, lowerIn, upperIn, noLower, noUpper = 1, 2, 4, 8, 16
+	shows := func(name string) bool {
+		return parts == nil || slices.ContainsFunc(parts, func(p model.SubType) bool { return p.Name == name })
+	}
+	showsLower, showsUpper, showsBounds := shows("lower"), shows("upper"), shows("bounds")
 	return func(dst, src []byte) []byte {
 		flags, rest := src[0], src[1:]
 		if flags&empty != 0 {
 			return append(dst, `{"empty":true}`...)
 		}
 		dst = append(dst, '{')
+		start := len(dst)
 		var value []byte
 		if flags&noLower == 0 {
-			value, rest = field(rest)
-			dst = append(element(append(dst, `"lower":`...), value), ',')
+			if value, rest = field(rest); showsLower {
+				dst = append(element(append(dst, `"lower":`...), value), ',')
+			}
 		}
-		if flags&noUpper == 0 {
+		if flags&noUpper == 0 && showsUpper {
 			value, _ = field(rest)
 			dst = append(element(append(dst, `"upper":`...), value), ',')
 		}
-		dst = append(dst, `"bounds":"`...)
-		dst = append(dst, "(["[flags&lowerIn/lowerIn], ")]"[flags&upperIn/upperIn])
-		return append(dst, '"', '}')
+		if showsBounds {
+			dst = append(dst, `"bounds":"`...)
+			dst = append(dst, "(["[flags&lowerIn/lowerIn], ")]"[flags&upperIn/upperIn], '"', ',')
+		}
+		if len(dst) > start {
+			dst = dst[:len(dst)-1]
+		}
+		return append(dst, '}')
 	}
 }
 

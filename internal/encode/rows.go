@@ -97,7 +97,11 @@ func compile(columns []statement.Column, f Format) []column {
 		case statement.Link:
 			out[i].columns, out[i].resource, out[i].suffix = compile(c.Columns, Format{}), c.Resource, c.Text
 		case statement.Fixed:
-			out[i].text = appendString(nil, c.Text)
+			text := c.Text
+			if !c.BuiltIn || f.V40 {
+				text = "#" + text
+			}
+			out[i].text = appendString(nil, text)
 		case statement.Masked:
 			out[i].columns, out[i].text = compile(c.Columns, f), append(memberName(c.Name+"@Core.Permissions"), `"None"`...)
 		default:

@@ -41,6 +41,9 @@ func translate(ctx context.Context, err error) error {
 		return &fault.Refusal{Fault: fault.New(kind, code, "%s", message), Table: p.TableName, Constraint: p.ConstraintName, Column: p.ColumnName,
 			Words: p.Message, Argument: argumentOf(p)}
 	}
+	if p.Routine == "range_serialize" {
+		return refuse(fault.Invalid, "value.range", "the lower bound of a range would be greater than its upper bound")
+	}
 	switch p.Code {
 	case "23505":
 		return refuse(fault.Conflict, "row.conflict", "another row has the same value where it must be unique")
@@ -54,6 +57,9 @@ func translate(ctx context.Context, err error) error {
 	case "23502":
 		return refuse(fault.Unprocessable, "field.null", "a field that must have a value has none")
 	case "23514":
+		if p.Routine == "ExecFindPartition" {
+			return refuse(fault.Unprocessable, "row.partition", "the table is divided by the values of a field, and no part of it takes this one")
+		}
 		return refuse(fault.Unprocessable, "row.check", "the values break a rule of the table")
 	case "22003":
 		return refuse(fault.Invalid, "value.range", "a number is out of range")

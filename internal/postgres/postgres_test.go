@@ -20,6 +20,7 @@ import (
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
@@ -122,7 +123,7 @@ func execute(t testing.TB, pool *postgres.Source, sql string) {
 }
 
 // planned is the statement of an operator's request, with its arguments.
-func planned(t testing.TB, pool *postgres.Source, document, path, query string) (*statement.Plan, []any) {
+func planned(t testing.TB, pool *postgres.Source, document, path, options string) (*statement.Plan, []any) {
 	t.Helper()
 	doc, err := window.Parse([]byte(document), os.LookupEnv)
 	if err != nil {
@@ -136,7 +137,7 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := request.Read(policy.Model(), path, query)
+	r, err := request.Read(policy.Model(), path, options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +145,8 @@ func planned(t testing.TB, pool *postgres.Source, document, path, query string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := statement.Read(q, scope, nil, statement.Bounds{}, false)
+	q.Metadata = query.None
+	plan := statement.Read(q, scope, nil, statement.Bounds{})
 	args, err := plan.Args(statement.Input{Literals: r.Literals, Limit: 1000})
 	if err != nil {
 		t.Fatal(err)

@@ -455,7 +455,7 @@ func TestMetadataAndBrowsers(t *testing.T) {
 			"authorization,content-type,if-match"}, 200, board, "PATCH"},
 		{"OPTIONS", "/api/saltmere/vessels/3", "https://elsewhere.example", []string{"Access-Control-Request-Method", "PATCH"}, 200, "", ""},
 		{"OPTIONS", "/auth/saltmere/token", board, []string{"Access-Control-Request-Method", "POST"}, 200, board, "POST"},
-		{"OPTIONS", "/draft/saltmere/vessels", board, []string{"Access-Control-Request-Method", "GET"}, 405, "", ""},
+		{"OPTIONS", "/draft/saltmere/vessels", board, []string{"Access-Control-Request-Method", "GET"}, 401, "", ""},
 		{"OPTIONS", "/manage/windows", board, []string{"Access-Control-Request-Method", "GET"}, 405, "", ""},
 	} {
 		a := write(t, r, "", tt.method, tt.path, "", append(tt.headers, "Origin", tt.origin)...)

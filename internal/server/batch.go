@@ -298,8 +298,21 @@ func (b *batch) request(q *payload.Request) (*http.Request, error) {
 
 // path is a request's path below the window. $1 at its beginning stands for the row that request 1 has made or read.
 func (b *batch) path(text string) (string, error) {
+	elsewhere := fault.New(fault.Invalid, "batch.url", "the url %q leads out of this window; write a path below it, such as port_calls/17",
+		text).On("url")
 	if u, err := url.Parse(text); err == nil && u.Host != "" {
+		if u.Host != b.r.Host {
+			return "", elsewhere
+		}
 		text = strings.TrimPrefix(text, u.Scheme+"://"+u.Host)
+		if !strings.HasPrefix(text, root(b.r)+"/") {
+			return "", elsewhere
+		}
+	}
+	for _, other := range []string{"/api/", "/draft/"} {
+		if strings.HasPrefix(text, other) && !strings.HasPrefix(text, root(b.r)+"/") {
+			return "", elsewhere
+		}
 	}
 	text = strings.TrimPrefix(strings.TrimPrefix(text, root(b.r)+"/"), "/")
 	if !strings.HasPrefix(text, "$") || text == "$metadata" || text == "$batch" {

@@ -42,7 +42,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	handle := func(serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
 			h := w.Header()
-			h["OData-Version"], h["Vary"], h["Cache-Control"] = version, vary, private
+			h["OData-Version"], h["Vary"], h["Cache-Control"] = versionOf(r), vary, private
 			api, caller, err := find(r)
 			if err == nil {
 				err = s.admitted(w, r, api, caller, serve)
@@ -61,10 +61,54 @@ func (s *Server) data(r chi.Router, at string, find target) {
 		http.MethodDelete} {
 		r.Method(method, at+"/*", handle(s.serve))
 	}
-	// What browsers ask before they send a request; the middleware answers the pages that may.
+	// The middleware answers browsers that ask before they send a request.
 	for _, below := range []string{"", "/*"} {
-		r.Options(at+below, s.methodNotAllowed)
+		r.Options(at+below, handle(s.options))
 	}
+}
+
+// versionOf is the version of the standard that an answer speaks, spelled as it stands in the header.
+func versionOf(r *http.Request) []string {
+	if v40, err := maxVersion(r); err == nil && v40 {
+		return version40
+	}
+	return version
+}
+
+// options tells which methods a path has (RFC 9110, 9.3.7).
+func (s *Server) options(w http.ResponseWriter, r *http.Request, api *data.API, _ access.Caller) error {
+	allow, err := api.Methods(below(r))
+	if err != nil {
+		return err
+	}
+	w.Header().Set("Allow", allowed(allow))
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// allowed is the value of Allow: every path answers OPTIONS too.
+func allowed(methods []string) string {
+	return strings.Join(append(slices.Clone(methods), http.MethodOptions), ", ")
+}
+
+// unknownMethod refuses a method that no path of the data API has.
+func (s *Server) unknownMethod(w http.ResponseWriter, r *http.Request) {
+	w.Header()["OData-Version"] = versionOf(r)
+	find := s.live
+	if strings.HasPrefix(r.URL.Path, "/draft/") {
+		find = s.draft
+	}
+	name, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(r.URL.Path, "/draft/"), "/api/"), "/")
+	chi.RouteContext(r.Context()).URLParams.Add("window", name)
+	api, _, err := find(r)
+	var allow []string
+	if err == nil {
+		allow, err = api.Methods(below(r))
+	}
+	if err == nil {
+		err = notPossible(r, allow)
+	}
+	s.fail(w, r, err)
 }
 
 // fixed refuses the methods that paths which are not a resource's do not have.
@@ -73,7 +117,7 @@ func fixed(r *http.Request) error {
 	switch path := below(r); {
 	case path == "", path == "$metadata", strings.HasPrefix(path, "openapi."):
 		allow = []string{http.MethodGet, http.MethodHead}
-	case path == "$batch":
+	case path == "$batch", strings.HasSuffix(path, "/$query"):
 		allow = []string{http.MethodPost}
 	}
 	if allow == nil || slices.Contains(allow, r.Method) {
@@ -247,6 +291,9 @@ func below(r *http.Request) string {
 	for range 3 {
 		_, path, _ = strings.Cut(path, "/")
 	}
+	if strings.Contains(path, "%24") { // a dollar sign is one however it is written (URL Conventions, 2)
+		path = strings.ReplaceAll(path, "%24", "$")
+	}
 	return path
 }
 
@@ -290,7 +337,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		return err
 	}
 	prefs := preferences(r)
-	prefs.Format, prefs.Metadata = f.Format, f.metadata
+	prefs.Format = f.Format
 	prefs.Explain = prefs.Explain && api.Release == 0 // the draft is for operators alone
 	e := exchangeOf(w)
 	page, err := api.Read(r.Context(), caller, path, options, prefs)
@@ -306,7 +353,14 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		explained(w, page.Explained)
 		return nil
 	}
-	if tag := page.ETag(); tag != "" {
+	tag := page.ETag()
+	if asked := r.Header.Get("If-Match"); asked != "" && !(asked == "*" && !page.Empty) && (tag == "" || !matches(asked, tag)) {
+		if err := page.Close(); err != nil {
+			return err
+		}
+		return fault.New(fault.VersionMismatch, "version.changed", "the row has another version than If-Match asks for; its ETag says which").On("If-Match")
+	}
+	if tag != "" {
 		w.Header()["Etag"] = []string{tag}
 		if known := r.Header.Get("If-None-Match"); known != "" && matches(known, tag) {
 			w.WriteHeader(http.StatusNotModified)
@@ -335,39 +389,71 @@ func matches(list, tag string) bool {
 	return false
 }
 
+// preferences are those of Prefer that are known (RFC 7240, Protocol, 8.2.8).
 func preferences(r *http.Request) data.Preferences {
 	var p data.Preferences
 	if r.Header["Prefer"] == nil {
 		return p
 	}
-	list, err := httpsfv.UnmarshalDictionary(r.Header.Values("Prefer"))
-	if err != nil {
-		return p // a preference that can't be read is not honoured (RFC 7240, 2)
+	given := preferred(r.Header.Values("Prefer"))
+	_, p.Explain = given["explain"]
+	if value, ok := given["continue-on-error"]; ok {
+		p.ContinueOnError = !strings.EqualFold(value, "false")
 	}
-	_, p.Explain = list.Get("explain")
-	for _, name := range []string{"continue-on-error", "odata.continue-on-error"} {
-		if m, ok := list.Get(name); ok {
-			item, _ := m.(httpsfv.Item)
-			p.ContinueOnError = item.Value != false
-		}
+	if value := strings.ToLower(given["return"]); value == "minimal" || value == "representation" {
+		p.Return = value
 	}
-	if m, ok := list.Get("return"); ok {
-		if item, ok := m.(httpsfv.Item); ok {
-			if token, ok := item.Value.(httpsfv.Token); ok {
-				p.Return = string(token)
-			}
-		}
-	}
-	for _, name := range []string{"maxpagesize", "odata.maxpagesize"} {
-		if m, ok := list.Get(name); ok {
-			if item, ok := m.(httpsfv.Item); ok {
-				if n, ok := item.Value.(int64); ok && n > 0 && n <= 1<<30 {
-					p.MaxPageSize = int(n)
-				}
-			}
-		}
+	if n, err := strconv.Atoi(given["maxpagesize"]); err == nil && n > 0 && n <= 1<<30 {
+		p.MaxPageSize = n
 	}
 	return p
+}
+
+// preferred reads the preferences of a request: names in lower case, without the prefix of version 4.0. Of one that is given twice, the
+// first counts (RFC 7240, 2). Parameters of preferences are passed over, as none is defined here.
+func preferred(lines []string) map[string]string {
+	given := map[string]string{}
+	for text := strings.Join(lines, ","); text != ""; {
+		var name, value string
+		name, text = cutWord(text, "=;,")
+		if strings.HasPrefix(text, "=") {
+			value, text = cutWord(text[1:], ";,")
+		}
+		for strings.HasPrefix(text, ";") {
+			_, text = cutWord(text[1:], ";,")
+		}
+		text = strings.TrimPrefix(text, ",")
+		name = strings.TrimPrefix(strings.ToLower(name), "odata.")
+		if _, twice := given[name]; !twice && name != "" {
+			given[name] = value
+		}
+	}
+	return given
+}
+
+// cutWord cuts a token, or a text in quotes, off a header field: what follows begins with one of the marks.
+func cutWord(text, marks string) (word, rest string) {
+	text = strings.TrimLeft(text, " \t")
+	if !strings.HasPrefix(text, `"`) {
+		end := strings.IndexAny(text, marks)
+		if end < 0 {
+			end = len(text)
+		}
+		return strings.TrimSpace(text[:end]), text[end:]
+	}
+	var out strings.Builder
+	i := 1
+	for ; i < len(text) && text[i] != '"'; i++ {
+		if text[i] == '\\' && i+1 < len(text) {
+			i++
+		}
+		out.WriteByte(text[i])
+	}
+	rest = text[min(i+1, len(text)):]
+	if end := strings.IndexAny(rest, marks); end >= 0 {
+		return out.String(), rest[end:]
+	}
+	return out.String(), ""
 }
 
 // flushAt is how much of an answer is gathered before its first part is sent. Most answers are shorter, and so carry their
@@ -402,7 +488,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 		w.WriteHeader(http.StatusNoContent)
 		return nil
 	case page.Field != nil && (page.View == query.Bare || f.Kind == encode.JSON):
-		return s.field(w, page, f, envelope.Context(out.buf))
+		return s.field(w, page, f, envelope)
 	case page.Single:
 		out.buf = envelope.Single(out.buf, page.AppendHeader, page.AppendRow)
 	default:
@@ -426,7 +512,11 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, page *data.Page,
 func (a *answer) rows(page *data.Page, envelope encode.Envelope, link func(token string) string) (left bool, err error) {
 	h := a.w.Header()
 	if size := page.Preferred(); size > 0 {
-		h.Set("Preference-Applied", "maxpagesize="+strconv.FormatInt(size, 10))
+		prefix := ""
+		if envelope.V40 {
+			prefix = "odata."
+		}
+		h.Set("Preference-Applied", prefix+"maxpagesize="+strconv.FormatInt(size, 10))
 	}
 	total := int64(-1)
 	if page.Counted {
@@ -453,7 +543,7 @@ func (a *answer) rows(page *data.Page, envelope encode.Envelope, link func(token
 }
 
 // field answers with one field of a row (Protocol, 11.2.4): its value in an object, or bare; 204 where it is null.
-func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, before []byte) error {
+func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, envelope encode.Envelope) error {
 	row := page.AppendRow(nil)
 	if bytes.HasPrefix(row, []byte(`{"`+page.Field.Name+`@`)) {
 		return fault.New(fault.Forbidden, "access.field", "none of the caller's roles that reach this row may read %s in it",
@@ -466,7 +556,11 @@ func (s *Server) field(w http.ResponseWriter, page *data.Page, f format, before 
 	}
 	if page.View != query.Bare {
 		w.Header().Set("Content-Type", f.contentType())
-		_, _ = w.Write(append(append(append(before, `"value":`...), value...), '}', '\n'))
+		if page.Field.Type.Parts() != nil { // an object by itself (JSON Format, 11)
+			_, _ = w.Write(envelope.One(nil, func(dst []byte) []byte { return append(dst, value...) }))
+			return nil
+		}
+		_, _ = w.Write(append(append(append(envelope.Context(nil), `"value":`...), value...), '}', '\n'))
 		return nil
 	}
 	kind := "text/plain; charset=utf-8"

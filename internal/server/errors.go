@@ -89,15 +89,22 @@ func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
 
 func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	h := w.Header()
+	if isData(r) && h["OData-Version"] == nil {
+		h["OData-Version"] = versionOf(r)
+	}
 	if f.Wait > 0 {
 		h.Set("Retry-After", strconv.Itoa(int(math.Ceil(f.Wait.Seconds()))))
 	}
 	switch f.Kind {
 	case fault.Unauthenticated:
-		h.Set("WWW-Authenticate", `Bearer realm="`+realm(r)+`"`)
+		challenge := `Bearer realm="` + realm(r) + `"`
+		if bearer(r) != "" { // RFC 6750, 3.1
+			challenge += `, error="invalid_token"`
+		}
+		h.Set("WWW-Authenticate", challenge)
 	case fault.MethodNotAllowed:
 		if f.Allow != nil {
-			h.Set("Allow", strings.Join(f.Allow, ", "))
+			h.Set("Allow", allowed(f.Allow))
 		}
 	case fault.UnsupportedMedia:
 		if f.Target == "Content-Encoding" { // RFC 9110, 15.5.16
@@ -112,12 +119,16 @@ func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	}
 	var body errorBody
 	body.Error.Code, body.Error.Message, body.Error.Target, body.Error.Details, body.Error.Inner = f.Code, f.Message, f.Target, f.Details, in
-	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == encode.XML &&
-		(strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")) {
+	if wished, err := negotiate(r, r.URL.RawQuery); err == nil && wished.Kind == encode.XML && isData(r) {
 		refuseXML(w, statuses[f.Kind], body)
 		return
 	}
 	writeJSON(w, statuses[f.Kind], body)
+}
+
+// isData reports whether a request is one of the data API.
+func isData(r *http.Request) bool {
+	return strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/draft/")
 }
 
 // refuseXML writes the parts of an error as elements, for callers who read XML.

@@ -9,14 +9,13 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/encode"
 )
 
 // format is how an answer is to be written: what the caller accepts, or asks for by format=.
 type format struct {
 	encode.Format
-	metadata       string // none, minimal or full (JSON Format, 3.1)
-	explicitParams bool   // the caller named parameters, so the answer's type names them too
 }
 
 // media are the types of answers, the first where the caller has no wish.
@@ -30,7 +29,7 @@ var media = []struct {
 
 // envelope is what stands around the rows of an answer.
 func (f format) envelope(context string) encode.Envelope {
-	return encode.Envelope{Format: f.Format, Metadata: f.metadata, URL: context}
+	return encode.Envelope{Format: f.Format, URL: context}
 }
 
 // contentType is the type of the answer.
@@ -43,18 +42,14 @@ func (f format) contentType() string {
 	case encode.XML:
 		return "application/xml; charset=utf-8"
 	}
-	if !f.explicitParams {
-		return "application/json"
-	}
-	prefix := ""
+	out := "application/json;metadata="
 	if f.V40 {
-		prefix = "odata."
+		out = "application/json;odata.metadata="
 	}
-	out := "application/json;" + prefix + "metadata=" + f.metadata
 	if f.Strings {
-		out += ";IEEE754Compatible=true"
+		return out + f.Metadata.String() + ";IEEE754Compatible=true"
 	}
-	return out
+	return out + f.Metadata.String()
 }
 
 // negotiateFormat settles the format of an answer, and says the version of the standard that it speaks.
@@ -83,48 +78,76 @@ func (f format) version() []string {
 
 // negotiate settles the format of an answer from format=, else from Accept (RFC 9110, 12.5.1), and the version from
 // OData-MaxVersion (Protocol, 8.2.7).
-func negotiate(r *http.Request, options string) (format, error) {
-	f := format{metadata: "minimal"}
-	if given := r.Header["Odata-Maxversion"]; given != nil && given[0] != "" { // spelled as net/http does
-		most := given[0]
-		v, err := strconv.ParseFloat(most, 64)
-		if err != nil || v < 4 {
-			return f, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01",
-				most).On("OData-MaxVersion")
-		}
-		f.V40 = v < 4.01
+func negotiate(r *http.Request, options string) (f format, err error) {
+	if f.V40, err = maxVersion(r); err != nil {
+		return f, err
 	}
 	if asked, given := formatOption(options); given {
 		return f, f.choose(asked)
 	}
 	accept := r.Header["Accept"]
-	if accept == nil || len(accept) == 1 && (accept[0] == "*/*" || accept[0] == "application/json") {
+	if accept == nil || len(accept) == 1 && (accept[0] == "*/*" || accept[0] == "application/json") || bare(r) {
 		return f, nil
 	}
-	best, at := 0.0, -1
-	var ranges []acceptable
-	for _, line := range accept {
-		ranges = append(ranges, acceptables(line)...)
+	return f, f.accept(accept)
+}
+
+// maxVersion reports whether the answer must be one of version 4.0.
+func maxVersion(r *http.Request) (v40 bool, err error) {
+	given := r.Header["Odata-Maxversion"] // spelled as net/http does
+	if given == nil || given[0] == "" {
+		return false, nil
 	}
+	v, err := strconv.ParseFloat(given[0], 64)
+	if err != nil || v < 4 {
+		return false, fault.New(fault.Invalid, "version.unknown", "OData-MaxVersion is %q; this service speaks 4.0 and 4.01",
+			given[0]).On("OData-MaxVersion")
+	}
+	return v < 4.01, nil
+}
+
+// bare reports whether a path leads to a bare value, which has a type of its own whatever the caller accepts (Protocol, 11.2.4.1, 11.2.10).
+func bare(r *http.Request) bool {
+	return strings.HasSuffix(r.URL.Path, "/$count") || strings.HasSuffix(r.URL.Path, "/$value")
+}
+
+// accept takes the ranges of Accept: the type that they want most, and of JSON the parameters of the range that wants it most.
+func (f *format) accept(lines []string) error {
+	var ranges []acceptable
+	var unknown error // parameters that are not known
+	for _, line := range lines {
+		for _, a := range acceptables(line) {
+			if err := new(format).parameters(a.params); err != nil {
+				unknown = err
+				continue
+			}
+			ranges = append(ranges, a)
+		}
+	}
+	best, at := 0.0, -1
 	for i, m := range media {
 		if q := quality(ranges, m.name); q > best {
 			best, at = q, i
 		}
 	}
+	if at < 0 && unknown != nil {
+		return unknown
+	}
 	if at < 0 {
-		return f, notAcceptable(strings.Join(accept, ", "))
+		return notAcceptable(strings.Join(lines, ", "))
 	}
 	pages := slices.ContainsFunc(ranges, func(a acceptable) bool { return a.name == "text/html" })
 	if pages && quality(ranges, media[0].name) > 0 {
 		at = 0 // a browser that takes XML means pages
 	}
 	f.Kind = media[at].kind
+	params, most := map[string]string(nil), 0.0
 	for _, a := range ranges {
-		if a.name == media[at].name || a.name == "text/xml" && f.Kind == encode.XML {
-			return f, f.parameters(a.params)
+		if exact := a.name == media[at].name || a.name == "text/xml" && f.Kind == encode.XML; exact && a.q > most {
+			params, most = a.params, a.q
 		}
 	}
-	return f, nil
+	return f.parameters(params)
 }
 
 func notAcceptable(asked string) error {
@@ -172,16 +195,18 @@ func (f *format) parameters(params map[string]string) error {
 	for name, value := range params {
 		switch strings.TrimPrefix(strings.ToLower(name), "odata.") {
 		case "metadata":
-			if value != "none" && value != "minimal" && value != "full" {
+			all := []query.Metadata{query.None, query.Minimal, query.Full}
+			at := slices.IndexFunc(all, func(m query.Metadata) bool { return m.String() == strings.ToLower(value) })
+			if at < 0 {
 				return fault.New(fault.NotAcceptable, "format.metadata", "metadata is none, minimal or full, not %q", value).On("metadata")
 			}
-			f.metadata, f.explicitParams = value, true
+			f.Metadata = all[at]
 		case "ieee754compatible":
-			f.Strings, f.explicitParams = value == "true", true
+			f.Strings = strings.EqualFold(value, "true")
 		}
 	}
 	if f.Kind != encode.JSON && f.Kind != encode.NDJSON {
-		f.metadata, f.Strings = "none", false
+		f.Metadata, f.Strings = query.None, false
 	}
 	return nil
 }

@@ -126,7 +126,7 @@ func TestObserved(t *testing.T) {
 			t.Fatalf("%v: %s", err, log.String())
 		}
 		tt.line["status"], tt.line["id"], tt.line["bytes"], tt.line["trace"] = float64(tt.status), a.Header.Get("Request-Id"),
-			float64(len(a.Text)),
+			float64(len(a.Raw)),
 			"0af7651916cd43dd8448eb211c80319c"
 		for name, want := range tt.line {
 			if line[name] != want {

@@ -109,7 +109,7 @@ func TestNothingIsPassedOver(t *testing.T) {
 	} {
 		path, query, _ := strings.Cut(s.path, "?")
 		a := write(t, r, master, s.method, "/api/saltmere"+(&url.URL{Path: path}).EscapedPath()+"?"+strings.ReplaceAll(query, " ", "%20"), s.body)
-		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || a.Header.Get("Allow") != s.allow {
+		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) || strings.TrimSuffix(a.Header.Get("Allow"), ", OPTIONS") != s.allow {
 			t.Errorf("%s %s %s: %s, Allow %q, %s\nwant %d, %q, %s", s.method, s.path, s.body, a.Status, a.Header.Get("Allow"), a.Text, s.status,
 				s.allow, s.want)
 		}

@@ -94,6 +94,10 @@ func (s *Server) operatorMetrics(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) methodNotAllowed(w http.ResponseWriter, r *http.Request) {
+	if isData(r) {
+		s.unknownMethod(w, r)
+		return
+	}
 	var allow []string
 	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPut, http.MethodPatch,
 		http.MethodDelete} {

@@ -392,7 +392,7 @@ func nextPage(t *testing.T, r *harbourtest.Running, token, path, prefer string) 
 	if err != nil {
 		t.Fatal(err)
 	}
-	return readList(t, harbourtest.Answer{Response: res, Text: string(text)}), res.Header.Get("Link")
+	return readList(t, harbourtest.Answer{Response: res, Text: harbourtest.Unversioned(string(text))}), res.Header.Get("Link")
 }
 
 // uuids writes uuids that pgx scanned as bytes the way they are read.
@@ -430,7 +430,7 @@ func TestStreams(t *testing.T) {
 	rows, most := 0, uint64(0)
 	lines := bufio.NewScanner(res.Body)
 	for lines.Scan() {
-		if strings.HasPrefix(lines.Text(), `{"station"`) {
+		if strings.Contains(lines.Text(), `"station"`) {
 			if rows++; rows%50_000 == 0 {
 				most = max(most, heap())
 			}
@@ -559,7 +559,7 @@ func TestPlaces(t *testing.T) {
 	for _, tt := range []struct{ path, kind, want string }{
 		{"/healthz", "application/json", "alive"}, {"/readyz", "application/json", "ready"},
 		{"/schemas/window-document.json", "application/schema+json", `"title": "Window document"`},
-		{"/api/saltmere", "application/json", `"name":"arrivals_board","kind":"EntitySet","url":"arrivals_board"`},
+		{"/api/saltmere", "application/json;metadata=minimal", `"name":"arrivals_board","kind":"EntitySet","url":"arrivals_board"`},
 		{"/api/saltmere/openapi.json", "application/openapi+json", `"/vessels/{id}"`},
 		{"/api/saltmere/openapi.yaml?role=board", "application/openapi+yaml", "As role `board` sees it."},
 	} {

@@ -200,6 +200,9 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, caller access.Ca
 		return err
 	}
 	e.rows = max(1, written.Rows)
+	if written.Ignored != nil {
+		w.Header().Set("Warning", `299 - "passed over, as the database fills them itself: `+strings.Join(written.Ignored, ", ")+`"`)
+	}
 	if written.Many {
 		return writeRows(w, r, written, f)
 	}
@@ -256,6 +259,9 @@ func writeOf(r *http.Request) (data.Write, error) {
 			}
 			in.IfMatch = append(in.IfMatch, version)
 		}
+	}
+	if _, params, err := mediaType(r.Header.Get("Content-Type")); err == nil {
+		in.Quoted = strings.EqualFold(params["ieee754compatible"], "true")
 	}
 	switch none := r.Header.Get("If-None-Match"); none {
 	case "", "*":

@@ -39,7 +39,7 @@ func write(t *testing.T, r *harbourtest.Running, token, method, path, body strin
 	if err != nil {
 		t.Fatal(err)
 	}
-	return harbourtest.Answer{Response: res, Text: string(text)}
+	return harbourtest.Answer{Response: res, Text: harbourtest.Unversioned(string(text)), Raw: string(text)}
 }
 
 // PUT gives the whole row: what is left out goes to its default. A key that callers choose is created where it is not there.
@@ -226,7 +226,7 @@ func TestVersionsInBodies(t *testing.T) {
 				Etag string `json:"@etag"`
 			}
 		}
-		decode(t, a.Text, &row)
+		decode(t, a.Raw, &row)
 		if len(row.Value) > 0 {
 			row.Etag = row.Value[0].Etag
 		}
@@ -243,8 +243,8 @@ func TestVersionsInBodies(t *testing.T) {
 	}
 	nested := get(t, r, master, "/api/saltmere/port_calls?top=1&filter=id eq 17&select=id&expand=vessel(select=id),berth,tugs(select=id)",
 		"Accept", "application/json;metadata=full")
-	if n := strings.Count(nested.Text, `"@etag":"W/`); n < 3 {
-		t.Errorf("%d versions in %s", n, nested.Text)
+	if n := strings.Count(nested.Raw, `"@etag":"W/`); n < 3 {
+		t.Errorf("%d versions in %s", n, nested.Raw)
 	}
 	for _, path := range []string{"/arrivals_board?top=1", "/berth_occupancy?top=1", "/tugs?apply=groupby((name))",
 		"/port_calls?top=1&apply=filter(id eq 17)&expand=vessel(select=name)"} {
@@ -254,7 +254,7 @@ func TestVersionsInBodies(t *testing.T) {
 		}
 	}
 	if a := get(t, r, master, "/api/saltmere/tugs?top=1", "Accept", "application/json;metadata=full", "OData-MaxVersion",
-		"4.0"); !strings.Contains(a.Text, `"@odata.etag":"W/`) {
+		"4.0"); !strings.Contains(a.Raw, `"@odata.etag":"W/`) {
 		t.Errorf("in 4.0: %s", a.Text)
 	}
 

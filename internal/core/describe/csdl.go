@@ -1,7 +1,6 @@
 package describe
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +31,7 @@ type enumType struct {
 type structType struct {
 	name        string
 	key         []string // nil: a complex type
+	open        bool     // values may have more than the properties
 	properties  []property
 	navigations []navigation
 	notes       []annotation
@@ -89,22 +89,9 @@ type enumMember struct{ of, name string }
 
 // CSDL is the metadata of what the scope may read, for version 4.0 or 4.01 of the standard.
 func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
-	w := &csdlWriter{scope: scope, out: &Metadata{version: version, namespace: namespace(m.Name)}, names: map[string]string{},
-		used: map[string]bool{"Container": true}}
+	w := &csdlWriter{model: m, scope: scope, out: &Metadata{version: version, namespace: m.Namespace()}, written: map[string]bool{}}
 	resources := slices.DeleteFunc(append(slices.Clone(m.Resources), m.Parts...),
 		func(r *model.Resource) bool { return scope.For(window.Read, r) == nil })
-	for _, r := range resources { // what is no set is a function, whose name no type may have
-		if part := r.View != nil && r.View.Top != r; !part && !w.isEntity(r) {
-			w.used[r.Name] = true
-		}
-	}
-	for _, r := range resources {
-		if name := strings.ReplaceAll(r.Name, ".", "_"); w.used[name] {
-			w.name(r, name+"_row")
-		} else {
-			w.name(r, name)
-		}
-	}
 	for _, r := range resources {
 		w.resource(r)
 	}
@@ -127,38 +114,30 @@ func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
 	return w.out
 }
 
-// namespace makes an identifier of a window's name.
-func namespace(name string) string { return strings.ReplaceAll(name, "-", "_") }
-
 type csdlWriter struct {
-	scope *access.Scope
-	out   *Metadata
-	names map[string]string // of types, by what they stand for
-	used  map[string]bool
+	model   *model.Model
+	scope   *access.Scope
+	out     *Metadata
+	written map[string]bool // the types that the namespace has so far
 }
 
-// name settles the name of a type of the namespace; what has one already keeps it.
-func (w *csdlWriter) name(key any, wanted string) (name string, known bool) {
-	id := fmt.Sprintf("%T %v", key, wanted)
-	if r, ok := key.(*model.Resource); ok {
-		id = fmt.Sprintf("resource %d", r.Index)
-	}
-	if name, known := w.names[id]; known {
-		return name, true
-	}
-	name = wanted
-	for n := 2; w.used[name]; n++ {
-		name = wanted + "_" + strconv.Itoa(n)
-	}
-	w.used[name], w.names[id] = true, name
-	return name, false
+// first reports whether a type is named for the first time, so that it has to be written.
+func (w *csdlWriter) first(name string) bool {
+	known := w.written[name]
+	w.written[name] = true
+	return !known
 }
 
 func (w *csdlWriter) qualified(name string) string { return w.out.namespace + "." + name }
 
-func (w *csdlWriter) typeName(r *model.Resource) string {
-	name, _ := w.name(r, r.Name)
-	return w.qualified(name)
+func (w *csdlWriter) typeName(r *model.Resource) string { return w.qualified(w.rowType(r)) }
+
+// rowType is the name of the type of a resource's rows. One whose key the role may not read is no set, but a function of that name.
+func (w *csdlWriter) rowType(r *model.Resource) string {
+	if part := r.View != nil && r.View.Top != r; !part && !w.isEntity(r) {
+		return strings.TrimSuffix(r.RowType(), "_row") + "_row"
+	}
+	return r.RowType()
 }
 
 // isEntity reports whether rows of a resource can be told apart by what the role may read, and so are in a set.
@@ -171,7 +150,7 @@ func (w *csdlWriter) isEntity(r *model.Resource) bool {
 }
 
 func (w *csdlWriter) resource(r *model.Resource) {
-	name, _ := w.name(r, r.Name)
+	name := w.rowType(r)
 	s := structType{name: name, notes: about(r.About)}
 	for _, f := range w.scope.Readable(r) {
 		s.properties = append(s.properties, w.field(f))
@@ -252,38 +231,39 @@ func (w *csdlWriter) typeOf(t *model.Type, nullable bool) typeRef {
 	case model.Instant, model.TimeOfDay, model.Duration:
 		ref.precision = 6
 	case model.Enum:
-		if !slices.ContainsFunc(t.Values, func(v string) bool { return !window.IsName(v) }) {
-			ref.name = w.enum(t)
+		if name := w.model.TypeName(t); name != "" {
+			ref.name = w.qualified(name)
+			if w.first(name) {
+				w.out.enums = append(w.out.enums, enumType{name, t.Values})
+			}
+		}
+	case model.JSON:
+		if w.out.version == "4.0" { // which has no untyped values: an object that may have any members
+			ref.name = w.qualified("json")
+			if w.first("json") {
+				w.out.types = append(w.out.types, structType{name: "json", open: true, notes: about("Any JSON value.")})
+			}
 		}
 	case model.Collection:
 		element := w.typeOf(t.Element, true)
 		element.collection = true
 		return element
 	case model.Range:
-		ref.name, ref.collection = w.rangeType(t.Element), t.Multi
+		ref.name, ref.collection = w.rangeType(t), t.Multi
 	case model.Complex:
 		ref.name = w.composite(t)
 	}
 	return ref
 }
 
-func (w *csdlWriter) enum(t *model.Type) string {
-	name, known := w.name(t.Kind, t.Catalog.Base().Name)
-	if !known {
-		w.out.enums = append(w.out.enums, enumType{name, t.Values})
-	}
-	return w.qualified(name)
-}
-
-func (w *csdlWriter) rangeType(element *model.Type) string {
-	bound := w.typeOf(element, true)
-	_, short, _ := strings.Cut(bound.name, ".")
-	name, known := w.name(model.Range, "range_of_"+short)
-	if !known {
+func (w *csdlWriter) rangeType(t *model.Type) string {
+	name := w.model.TypeName(t)
+	if w.first(name) {
+		bound := w.typeOf(t.Element, true)
 		bound.maxLength, bound.precision = 0, 0
-		if element.Kind == model.Decimal {
+		if t.Element.Kind == model.Decimal {
 			bound.scale = "variable"
-		} else if element.Kind == model.Instant {
+		} else if t.Element.Kind == model.Instant {
 			bound.precision = 6
 		}
 		w.out.types = append(w.out.types,
@@ -295,8 +275,8 @@ func (w *csdlWriter) rangeType(element *model.Type) string {
 }
 
 func (w *csdlWriter) composite(t *model.Type) string {
-	name, known := w.name(model.Complex, t.Catalog.Base().Name)
-	if !known {
+	name := w.model.TypeName(t)
+	if w.first(name) {
 		s := structType{name: name}
 		at := len(w.out.types)
 		w.out.types = append(w.out.types, s)
@@ -316,7 +296,7 @@ func (w *csdlWriter) navigation(rel *model.Relation) navigation {
 			break
 		}
 	}
-	if rel.Many || rel.ForeignKey == nil {
+	if !rel.Holds() || rel.ForeignKey == nil { // the constraint is on the type whose rows depend on the others (CSDL, 8.5)
 		return n
 	}
 	for _, p := range rel.Pairs {

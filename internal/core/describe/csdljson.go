@@ -96,6 +96,9 @@ func (t structType) json() object {
 	if t.key != nil {
 		o = object{{"$Kind", "EntityType"}, {"$Key", t.key}}
 	}
+	if t.open {
+		o = append(o, member{"$OpenType", true})
+	}
 	for _, p := range t.properties {
 		o = append(o, member{p.name, p.json()})
 	}

@@ -64,6 +64,9 @@ func (t structType) xml() *element {
 		kind = "EntityType"
 	}
 	n := node(kind, "Name", t.name)
+	if t.open {
+		n.set("OpenType", "true")
+	}
 	if t.key != nil {
 		key := node("Key")
 		for _, name := range t.key {

@@ -18,6 +18,8 @@ type Model struct {
 	Parts     []*Resource // what saved views show of relations; nothing else leads there
 	Roles     []*Role
 	byName    map[string]*Resource
+	typeNames map[string]string // of the types of fields
+	enums     map[string]*Type  // by their names
 }
 
 // Resource is a table or view as the window exposes it.

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"slices"
 	"strconv"
 
 	"eagerwindow/internal/core/catalog"
@@ -75,6 +76,7 @@ type Type struct {
 	Local     bool      // a timestamp without time zone
 	JSONB     bool      // jsonb, not json
 	Multi     bool      // a multirange
+	Quoted    bool      // of bodies: a whole number of 64 bits or a decimal is in quotes
 	Element   *Type     // of collections and ranges
 	Fields    []SubType // of complex types
 	Catalog   *catalog.Type
@@ -85,6 +87,31 @@ type SubType struct {
 	Name string
 	Type *Type
 	At   int
+}
+
+// Parts are what a path names inside a value of the type: the fields of a composite type, the parts of a range. Others have none.
+func (t *Type) Parts() []SubType {
+	if t.Kind != Range || t.Multi {
+		return t.Fields
+	}
+	return []SubType{{"lower", t.Element, 0}, {"upper", t.Element, 1}, {"bounds", StringType, 2}, {"empty", BooleanType, 3}}
+}
+
+// InStrings is the type as bodies have it whose large numbers are strings (JSON Format, 3.2).
+func (t *Type) InStrings() *Type {
+	out := *t
+	switch t.Kind {
+	case Int64, Decimal:
+		out.Quoted = true
+	case Collection, Range:
+		out.Element = t.Element.InStrings()
+	case Complex:
+		out.Fields = slices.Clone(t.Fields)
+		for i := range out.Fields {
+			out.Fields[i].Type = out.Fields[i].Type.InStrings()
+		}
+	}
+	return &out
 }
 
 // The types that expressions have without a column.

@@ -78,7 +78,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 	if m.rows == nil && !rd.parseRows(rel, control, m) {
 		return nil
 	}
-	inner := &reader{form: form{scope: rd.scope}, depth: rd.depth + 1, mistakes: rd.mistakes}
+	inner := &reader{form: form{scope: rd.scope, quoted: rd.quoted}, depth: rd.depth + 1, mistakes: rd.mistakes, ignored: rd.ignored}
 	if rel.Through == nil && !rel.Holds() {
 		inner.supplied = rel.ThereFields()
 	}
@@ -163,6 +163,7 @@ func (rd *reader) suppliedBy(rel *model.Relation) bool {
 // item reads one row that stands in another one, or in a delta. In a fresh row, all that are not links are new.
 func (rd *reader) item(r *model.Resource, o *bodyRow, fresh, one bool) *Item {
 	item := &Item{At: rd.at, of: o}
+	o.quoted = rd.quoted
 	at := rd.at
 	rd.at = at + "/"
 	defer func() { rd.at = at }()
@@ -279,15 +280,15 @@ func (rd *reader) keyOf(r *model.Resource, members []member) []json.RawMessage {
 
 // Under reads the body as that of the row that a relation to one leads to, in a change of the row before it.
 func (b *Body) Under(rel *model.Relation, scope *access.Scope) (*Row, error) {
-	within := Body{members: []member{{name: rel.Name, value: "{}", rows: []*bodyRow{{raw: "{}", members: b.members}}}}}
+	within := Body{quoted: b.quoted, members: []member{{name: rel.Name, value: "{}", rows: []*bodyRow{{raw: "{}", members: b.members}}}}}
 	return within.Read(rel.From, window.Update, scope)
 }
 
 // New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
-	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied},
-		decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes}
+	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied, quoted: item.of.quoted},
+		decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes, ignored: new([]string)}
 	for _, f := range supplied {
 		rd.supplies(f)
 	}
@@ -328,7 +329,8 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 	}
 	var mistakes fault.List
 	items := make([]*Item, 0, len(rows))
-	rd := &reader{form: form{scope: scope, flat: true}, mistakes: &mistakes}
+	b.ignored = nil
+	rd := &reader{form: form{scope: scope, flat: true, quoted: b.quoted}, mistakes: &mistakes, ignored: &b.ignored}
 	for i, o := range rows {
 		rd.at = fmt.Sprintf("value/%d", i)
 		item := rd.item(r, o, false, false)
@@ -376,6 +378,9 @@ func ParseField(body []byte, f *model.Field) (*Body, error) {
 		return nil, err
 	}
 	b := &Body{}
+	if f.Type.Parts() != nil && !slices.ContainsFunc(members, func(m member) bool { return m.name == "value" }) { // an object by itself
+		return &Body{members: []member{{name: f.Name, value: withoutControls(members)}}}, nil
+	}
 	for _, m := range members {
 		if m.name == "value" {
 			b.members = []member{{name: f.Name, value: m.value}}
@@ -388,6 +393,19 @@ func ParseField(body []byte, f *model.Field) (*Body, error) {
 		return nil, fault.New(fault.Invalid, "body.type", "the body of a field is {\"value\": …}").On("value")
 	}
 	return b, nil
+}
+
+// withoutControls is the object of the members that are no control information.
+func withoutControls(members []member) string {
+	out := "{"
+	for _, m := range members {
+		if strings.HasPrefix(m.name, "@") {
+			continue
+		}
+		name, _ := json.Marshal(m.name) // a string
+		out += string(name) + ":" + m.value + ","
+	}
+	return strings.TrimSuffix(out, ",") + "}"
 }
 
 // Null is the body of a change that takes one field to null.

@@ -34,7 +34,18 @@ type Row struct {
 type Body struct {
 	members []member
 	room    [8]member // for as many as most bodies have
+	quoted  bool      // large numbers are strings in it
+	ignored []string  // what was passed over when it was last read
 }
+
+// Quoted is the body as one in which numbers of 64 bits and decimals are strings (JSON Format, 3.2).
+func (b *Body) Quoted() *Body {
+	b.quoted = true
+	return b
+}
+
+// Ignored are the fields that the body gives and that only the database fills: they are passed over (Protocol, 11.4.2, 11.4.3).
+func (b *Body) Ignored() []string { return b.ignored }
 
 // Parse splits a body into its members. The error is a fault with the line and column at which it stops being JSON.
 func Parse(body []byte) (*Body, error) {
@@ -73,11 +84,13 @@ type form struct {
 	key      []string       // what the path gives of a create
 	supplied []*model.Field // what the row around it gives, or a link does
 	flat     bool           // relations are not written
+	quoted   bool           // large numbers are strings
 }
 
 func (b *Body) read(f form) (*Row, error) {
 	var mistakes fault.List
-	rd := &reader{form: f, decision: f.scope.For(f.op, f.resource), mistakes: &mistakes}
+	f.quoted, b.ignored = b.quoted, nil
+	rd := &reader{form: f, decision: f.scope.For(f.op, f.resource), mistakes: &mistakes, ignored: &b.ignored}
 	for _, field := range f.supplied {
 		if !slices.ContainsFunc(b.members, func(m member) bool { return m.name == field.Name }) {
 			rd.writes(field, field.Name)
@@ -87,7 +100,7 @@ func (b *Body) read(f form) (*Row, error) {
 	if err := asFault(mistakes, f.scope); err != nil {
 		return nil, err
 	}
-	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 {
+	if f.op == window.Update && !f.replace && len(row.Fields) == 0 && len(row.Nested) == 0 && b.ignored == nil {
 		has := cmp.Or(strings.Join(rd.writable(), ", "), "none")
 		return nil, fault.New(fault.Invalid, "body.empty", "the body names no field to change; of those of %s, your role may change: %s",
 			f.resource.Name, has)
@@ -156,6 +169,10 @@ func (rd *reader) row(members []member) *Row {
 		if f != nil {
 			cells[f.Index].given = true
 		}
+		if f != nil && f.ReadOnly && rd.decision.Fields[f.Index] {
+			*rd.ignored = append(*rd.ignored, rd.at+f.Name)
+			continue
+		}
 		if rd.writes(f, m.name) {
 			c := &cells[f.Index]
 			c.value, c.write = rd.value(f, m)
@@ -198,6 +215,9 @@ func (rd *reader) beside(row *Row, cells []cell, m *member) bool {
 			row.Version = rd.version(m)
 		}
 		rd.control(m.name, control)
+		if name == "" && strings.TrimPrefix(control, "odata.") == "type" {
+			rd.rowType(m)
+		}
 	default:
 		return false
 	}
@@ -228,6 +248,15 @@ func (rd *reader) control(name, word string) {
 	word = "@" + strings.TrimPrefix(word, "odata.")
 	if !strings.Contains(word, ".") && !slices.Contains(controls, word) {
 		rd.addError(name, "field.unknown", "there is no %s in the standard%s", word, fault.Suggest(word, controls))
+	}
+}
+
+// rowType refuses a row that says it is of another type than the rows of the resource (JSON Format, 4.6.3).
+func (rd *reader) rowType(m *member) {
+	said, _ := jsontext.Unquote(m.value)
+	want := rd.resource.Model.Namespace() + "." + rd.resource.RowType()
+	if said[strings.LastIndexByte(said, '#')+1:] != want {
+		rd.addError(m.name, "value.invalid", "rows of %s are of the type %q, this is %s; leave it out", rd.resource.Name, "#"+want, m.value)
 	}
 }
 
@@ -268,11 +297,16 @@ func envelope(body []byte, form string) ([]member, error) {
 
 // member is one name of an object and its value, and what has been made of the value.
 type member struct {
-	name, value string     // the value is JSON
-	converted   bool       // to the type of its field:
-	text        string     // as PostgreSQL reads it
-	err         error      // why it is none of that type
-	rows        []*bodyRow // that stand in it, nil until they are asked for
+	name, value  string     // the value is JSON
+	whole, parts converted  // what has been made of the value
+	rows         []*bodyRow // that stand in it, nil until they are asked for
+}
+
+// converted is a value as a statement takes it: the text that PostgreSQL reads, or in a change of a value with parts those that are given.
+type converted struct {
+	done bool
+	text string
+	err  error // why the value is none of its field's type
 }
 
 // bodyRow is a row that is in a body.
@@ -280,6 +314,7 @@ type bodyRow struct {
 	raw     string
 	members []member
 	err     error // why it has none
+	quoted  bool  // large numbers are strings in it
 }
 
 // bodyRows splits values into their members.
@@ -367,6 +402,7 @@ type reader struct {
 	at       string // where the row stands in the body, "" for the body itself
 	depth    int
 	mistakes *fault.List
+	ignored  *[]string
 }
 
 func (rd *reader) addError(f string, code, format string, args ...any) {
@@ -433,19 +469,39 @@ func (rd *reader) value(f *model.Field, m *member) (value *string, ok bool) {
 		}
 		return nil, f.Nullable
 	}
-	if !m.converted {
-		m.text, m.err = convert(m.value, f.Type)
-		m.converted = true
-	}
-	if m.err != nil {
-		rd.addError(f.Name, "value.invalid", "%s", m.err)
+	c := rd.converted(f, m)
+	if c.err != nil {
+		rd.addError(f.Name, "value.invalid", "%s", c.err)
 		return nil, false
 	}
 	for i := range f.Checks {
-		if c := &f.Checks[i]; !c.Holds(m.text) {
-			rd.addError(f.Name, "value.check", "%s is expected, this is %s", c, m.value)
+		if check := &f.Checks[i]; !check.Holds(c.text) {
+			rd.addError(f.Name, "value.check", "%s is expected, this is %s", check, m.value)
 			return nil, false
 		}
 	}
-	return &m.text, true
+	return &c.text, true
+}
+
+// converted makes of the value of a member what a statement takes: of values with parts, such as composite ones, a change takes the parts
+// that are named (Protocol, 11.4.9.3).
+func (rd *reader) converted(f *model.Field, m *member) *converted {
+	inParts := rd.op == window.Update && f.Type.Parts() != nil
+	c := &m.whole
+	if inParts {
+		c = &m.parts
+	}
+	if c.done {
+		return c
+	}
+	t := f.Type
+	if rd.quoted {
+		t = t.InStrings()
+	}
+	if c.done = true; inParts {
+		c.text, c.err = partsText(m.value, t, rd.replace)
+	} else {
+		c.text, c.err = convert(m.value, t)
+	}
+	return c
 }

@@ -2,7 +2,9 @@ package payload
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
+	"math/big"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,6 +134,9 @@ func stringValue(s string, t *model.Type) (string, error) {
 		}
 		return "", fmt.Errorf("%s is expected, such as %s; this is %q", withArticle(t), example(t), s)
 	}
+	if text, ok := arg.(string); ok && t.Kind == model.Duration {
+		return text, nil
+	}
 	if m, ok := arg.(time.Time); ok && !isPlain(s) {
 		return query.TimeText(m, t.Kind), nil
 	}
@@ -144,6 +149,7 @@ func isPlain(s string) bool {
 }
 
 func wholeNumber(raw string, t *model.Type, mismatch func(string) error) (string, error) {
+	raw = unquoted(raw, t)
 	if !isNumber(raw) {
 		return "", mismatch(numberInQuotes(raw))
 	}
@@ -205,6 +211,7 @@ func number(raw string, t *model.Type, mismatch func(string) error) (string, err
 	if raw == `"NaN"` || raw == `"INF"` || raw == `"-INF"` {
 		return strings.Replace(strings.Trim(raw, `"`), "INF", "Infinity", 1), nil
 	}
+	raw = unquoted(raw, t)
 	if !isNumber(raw) {
 		return "", mismatch(numberInQuotes(raw))
 	}
@@ -219,6 +226,16 @@ func number(raw string, t *model.Type, mismatch func(string) error) (string, err
 		return raw, nil
 	}
 	return decimal(raw, t)
+}
+
+// unquoted is a number without its quotes, where the body has numbers of the type in quotes; one without quotes is read too.
+func unquoted(raw string, t *model.Type) string {
+	if s, ok := jsontext.Unquote(raw); ok && t.Quoted && s != "" {
+		if _, err := strconv.ParseFloat(s, 64); err == nil && isNumber(s) && json.Valid([]byte(s)) {
+			return s
+		}
+	}
+	return raw
 }
 
 // decimal checks the digits before and after the point, as PostgreSQL would round the latter in silence.
@@ -314,42 +331,137 @@ var escaped = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 
 // rangeText writes an object with bounds as PostgreSQL's range text. An end that is left out is open.
 func rangeText(raw string, t *model.Type, mismatch func(string) error) (string, error) {
-	members, err := partsOf(raw, mismatch, `as in {"lower":1,"upper":5,"bounds":"[)"}`)
+	given, err := rangeParts(raw, t, mismatch)
 	if err != nil {
 		return "", err
 	}
-	ends, bounds := [2]string{}, "[)"
-	for _, m := range members {
-		switch m.name {
-		case "lower", "upper":
-			if m.value == "null" {
-				continue
-			}
-			text, err := convert(m.value, t.Element)
-			if err != nil {
-				return "", fmt.Errorf("%s: %w", m.name, err)
-			}
-			i := 0
-			if m.name == "upper" {
-				i = 1
-			}
-			ends[i] = doubled.Replace(text)
-			ends[i] = `"` + ends[i] + `"`
-		case "bounds":
-			if bounds, _ = jsontext.Unquote(m.value); !slices.Contains([]string{"[]", "[)", "(]", "()"}, bounds) {
-				return "", fmt.Errorf(`bounds: one of "[]", "[)", "(]", "()" is expected, this is %s`, m.value)
-			}
-		case "empty":
-			if m.value == "true" {
-				return "empty", nil
-			} else if m.value != "false" {
-				return "", fmt.Errorf("empty: a boolean is expected, this is %s", kindOf(m.value))
-			}
-		default:
-			return "", fmt.Errorf("a range has no %q; it has lower, upper, bounds, empty", m.name)
+	if given["empty"] != nil && *given["empty"] == "true" {
+		return "empty", nil
+	}
+	bounds, ends := "[)", [2]string{}
+	if b := given["bounds"]; b != nil {
+		bounds = *b
+	}
+	for i, name := range []string{"lower", "upper"} {
+		if text := given[name]; text != nil {
+			ends[i] = `"` + doubled.Replace(*text) + `"`
 		}
 	}
 	return bounds[:1] + ends[0] + "," + ends[1] + bounds[1:], nil
+}
+
+// rangeParts are the parts of a range that an object gives, as PostgreSQL reads them; nil for null.
+func rangeParts(raw string, t *model.Type, mismatch func(string) error) (map[string]*string, error) {
+	members, err := partsOf(raw, mismatch, `as in {"lower":1,"upper":5,"bounds":"[)"}`)
+	if err != nil {
+		return nil, err
+	}
+	given := map[string]*string{}
+	for _, m := range members {
+		var text string
+		switch m.name {
+		case "lower", "upper":
+			if m.value == "null" {
+				given[m.name] = nil
+				continue
+			}
+			if text, err = convert(m.value, t.Element); err != nil {
+				return nil, fmt.Errorf("%s: %w", m.name, err)
+			}
+		case "bounds":
+			if text, _ = jsontext.Unquote(m.value); !slices.Contains([]string{"[]", "[)", "(]", "()"}, text) {
+				return nil, fmt.Errorf(`bounds: one of "[]", "[)", "(]", "()" is expected, this is %s`, m.value)
+			}
+		case "empty":
+			if text = m.value; text != "true" && text != "false" {
+				return nil, fmt.Errorf("empty: a boolean is expected, this is %s", kindOf(m.value))
+			}
+		default:
+			return nil, fmt.Errorf("a range has no %q; it has lower, upper, bounds, empty", m.name)
+		}
+		given[m.name] = &text
+	}
+	if lower, upper := given["lower"], given["upper"]; lower != nil && upper != nil && swapped(*lower, *upper, t.Element) {
+		return nil, fmt.Errorf("lower is %s and upper is %s; the lower bound comes first", *lower, *upper)
+	}
+	return given, nil
+}
+
+// swapped reports whether the bounds of a range are in the wrong order, where that can be said of their texts.
+func swapped(lower, upper string, t *model.Type) bool {
+	switch t.Kind {
+	case model.Date, model.Instant:
+		return lower[0] != '-' && upper[0] != '-' && len(lower) == len(upper) && lower > upper && strings.HasSuffix(lower, upper[len(upper)-1:])
+	}
+	if !t.Kind.Numeric() {
+		return false
+	}
+	l, ok := new(big.Rat).SetString(lower)
+	u, also := new(big.Rat).SetString(upper)
+	return ok && also && l.Cmp(u) > 0
+}
+
+// partsText writes what an object gives of the parts of a value as a JSON object of their texts, for a change that leaves the others as
+// they are; a replacement gives them all.
+func partsText(raw string, t *model.Type, replace bool) (string, error) {
+	parts, err := givenParts(raw, t, replace)
+	if err != nil {
+		return "", err
+	}
+	out, err := json.Marshal(parts)
+	return string(out), err
+}
+
+func givenParts(raw string, t *model.Type, replace bool) (map[string]any, error) {
+	mismatch := func(hint string) error {
+		_, err := convert(raw, t) // says the same of the whole
+		return err
+	}
+	out := map[string]any{}
+	if t.Kind == model.Range {
+		given, err := rangeParts(raw, t, mismatch)
+		if replace {
+			out = map[string]any{"lower": nil, "upper": nil, "bounds": "[)"}
+		}
+		for name, text := range given {
+			if out[name] = nil; text != nil {
+				out[name] = *text
+			}
+		}
+		return out, err
+	}
+	members, err := partsOf(raw, mismatch, "")
+	if err != nil {
+		return nil, err
+	}
+	if replace {
+		for _, f := range t.Fields {
+			out[f.Name] = nil
+		}
+	}
+	for _, m := range members {
+		i := slices.IndexFunc(t.Fields, func(f model.SubType) bool { return f.Name == m.name })
+		switch {
+		case i < 0:
+			_, err := convert(raw, t)
+			return nil, err
+		case m.value == "null":
+			out[m.name] = nil
+		case t.Fields[i].Type.Kind == model.Complex:
+			if out[m.name], err = givenParts(m.value, t.Fields[i].Type, replace); err != nil {
+				return nil, fmt.Errorf("%s: %w", m.name, err)
+			}
+		case t.Fields[i].Type.Kind == model.JSON:
+			out[m.name] = json.RawMessage(m.value)
+		default:
+			text, err := convert(m.value, t.Fields[i].Type)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", m.name, err)
+			}
+			out[m.name] = text
+		}
+	}
+	return out, nil
 }
 
 // ranges writes an array of ranges as PostgreSQL's multirange text.

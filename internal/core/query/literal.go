@@ -309,7 +309,23 @@ func durationArgument(l syntax.Literal, _ *model.Type) (any, error) {
 	if !IsDuration(l.Text) {
 		return nil, notOf(l, "duration; write PT48H or P2DT30M")
 	}
-	return l.Text, nil
+	return IntervalText(l.Text), nil
+}
+
+// IntervalText is a duration as PostgreSQL reads one (8.5.4): the sign stands before each number, not before the whole.
+func IntervalText(duration string) string {
+	unsigned, negative := strings.CutPrefix(strings.TrimPrefix(duration, "+"), "-")
+	if !negative {
+		return unsigned
+	}
+	out := make([]byte, 0, len(unsigned)+8)
+	for i := range len(unsigned) {
+		if c := unsigned[i]; c >= '0' && c <= '9' && (unsigned[i-1] < '0' || unsigned[i-1] > '9') && unsigned[i-1] != '.' {
+			out = append(out, '-')
+		}
+		out = append(out, unsigned[i])
+	}
+	return string(out)
 }
 
 func guidArgument(l syntax.Literal, _ *model.Type) (any, error) {

@@ -3,6 +3,8 @@
 package query
 
 import (
+	"slices"
+
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/syntax"
 )
@@ -20,12 +22,34 @@ type Query struct {
 	Order    []Term                       // as the caller or the document gave it, the key appended; empty where there is neither
 	Select   []*model.Field               // nil: all that may be read
 	Parts    map[*model.Field]*model.Type // of a selected composite field, the part that is selected
+	Lists    map[*model.Field]*List       // of a selected array, which of its elements are shown
+	Links    []*model.Relation            // that are selected without being expanded: with metadata=full their links are shown
 	Computed []Computed                   // the computed values that stand in the answer
 	Search   Expr
 	Expand   []*Expansion
 	Top      *Value // nil: the page decides
 	Skip     *Value
 	Count    bool
+	Metadata Metadata // how much control information the rows of the answer have
+}
+
+// Metadata is how much control information an answer has (JSON Format, 3.1).
+type Metadata uint8
+
+// The amounts of control information.
+const (
+	Minimal Metadata = iota // what can't be computed: versions of rows, next links
+	None                    // next links and counts alone
+	Full                    // links and types too
+)
+
+// String is the value of the format parameter "metadata".
+func (m Metadata) String() string { return [...]string{"minimal", "none", "full"}[m] }
+
+// Shows reports whether the rows of the answer show a link along a relation: where nothing is selected, or the relation is.
+func (q *Query) Shows(rel *model.Relation) bool {
+	return q.Select == nil || slices.Contains(q.Links, rel) ||
+		slices.ContainsFunc(q.Expand, func(e *Expansion) bool { return e.Relation == rel })
 }
 
 // Hop is one resource of a path: the first, or one that a relation leads to from the hop before.
@@ -33,6 +57,15 @@ type Hop struct {
 	Resource *model.Resource
 	Via      *model.Relation
 	Key      []Value
+}
+
+// List is which elements of an array are shown, in which order: the array's own where none is given.
+type List struct {
+	Element   *Element
+	Where     Expr // nil: all
+	Order     []Term
+	Top, Skip *Value
+	Count     bool // their number, before top and skip, is shown too
 }
 
 // Computed is a value of compute with its name.

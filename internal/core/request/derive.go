@@ -19,7 +19,7 @@ import (
 func (r *Request) AtRow(key []string) *Request {
 	at := *r
 	at.scanned = nil // it is r's to release
-	at.Single, at.View, at.Field, at.filters, at.After = true, query.Rows, nil, nil, ""
+	at.Single, at.View, at.Field, at.below, at.filters, at.After = true, query.Rows, nil, nil, nil, ""
 	at.Literals = slices.Clone(r.Literals)
 	parts := make([]keyPart, len(key))
 	for i, text := range key {
@@ -42,7 +42,7 @@ func (r *Request) NextNested(row, way string, shown int64) string {
 		if r.text[i] != "expand" {
 			continue
 		}
-		reader := &syntax.Reader{Aliases: r.aliases}
+		reader := &syntax.Reader{Aliases: r.aliases, Request: true}
 		tokens, err := reader.Scan("expand", r.text[i+1])
 		p := &syntax.Parser{Option: "expand", Tokens: tokens, Literals: reader.Literals}
 		all := &syntax.Options{}
@@ -51,6 +51,10 @@ func (r *Request) NextNested(row, way string, shown int64) string {
 				options = found
 			}
 		}
+	}
+	if at, err := Read(r.Resource.Model, row, ""); err == nil {
+		options.SetIt("$root/" + at.Address())
+		at.Release()
 	}
 	number := func(l *syntax.LiteralNode) int64 {
 		if l == nil {
@@ -107,7 +111,7 @@ func (r *Request) Before() *Request {
 	before := r.Bare()
 	last := r.hops[n-1]
 	before.hops, before.Resource, before.Single = r.hops[:n], last.resource, last.single()
-	before.View, before.Field, before.filters = query.Rows, nil, nil
+	before.View, before.Field, before.below, before.filters = query.Rows, nil, nil, nil
 	before.Shape = r.Shape + " before"
 	before.text = []string{r.Parent()}
 	return before

@@ -21,6 +21,7 @@ func Condition(node syntax.Node, row *query.Row, claims []model.Claim) (query.Ex
 // resolver binds the expressions of one option to the rows that they speak of.
 type resolver struct {
 	root     *query.Row
+	it       *query.Row // of $it: the row of the request, whatever relation is expanded; nil: root
 	option   string
 	fixed    bool // literals are held in the tree
 	claims   []model.Claim
@@ -78,7 +79,7 @@ func (rs *resolver) expr(n syntax.Node) (query.Expr, error) {
 	switch n := n.(type) {
 	case *syntax.LiteralNode:
 		if n.Value.Class == syntax.Several {
-			return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
+			return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\", beside an array, and in functions of arrays")
 		}
 		return rs.value(n, query.NaturalType(n.Value.Class)), nil
 	case *syntax.PathNode:
@@ -96,7 +97,7 @@ func (rs *resolver) expr(n syntax.Node) (query.Expr, error) {
 	case *syntax.CountNode:
 		return rs.count(n)
 	}
-	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\" and in hassubset and hassubsequence")
+	return nil, rs.fault(n, "syntax.invalid", "a list can only stand after \"in\", beside an array, and in functions of arrays")
 }
 
 func (rs *resolver) value(n *syntax.LiteralNode, t *model.Type) *query.Value {
@@ -148,6 +149,9 @@ func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 	}
 	rel := row.Resource.Relation(s.Name)
 	if rel == nil {
+		if err := rs.dotted(n); err != nil {
+			return nil, err
+		}
 		return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "unknown field %q%s", s.Name, unknownField(s.Name, row.Resource))
 	}
 	if rel.Many {
@@ -164,7 +168,10 @@ func (rs *resolver) start(n *syntax.PathNode) (*query.Row, []syntax.SegmentNode)
 	if row, ok := rs.rows[first]; ok && len(n.Segments) > 1 {
 		return row, n.Segments[1:]
 	}
-	if first == "$it" && len(n.Segments) > 1 {
+	switch {
+	case first == "$it" && len(n.Segments) > 1 && rs.it != nil:
+		return rs.it, n.Segments[1:]
+	case (first == "$it" || first == "$this") && len(n.Segments) > 1:
 		return rs.root, n.Segments[1:]
 	}
 	return rs.root, n.Segments
@@ -201,8 +208,13 @@ func (rs *resolver) below(e query.Expr, segments []syntax.SegmentNode, i int) (q
 				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q has no field %q", segments[i-1].Name, s.Name)
 			}
 			e = &query.SubField{Of: e, Name: s.Name, T: t.Fields[at].Type}
-		case t.Kind == model.Range && !t.Multi && (s.Name == "lower" || s.Name == "upper"):
-			e = &query.Call{T: t.Element, Op: s.Name, Args: []query.Expr{e}}
+		case t.Kind == model.Range && !t.Multi:
+			parts := t.Parts()
+			at := slices.IndexFunc(parts, func(p model.SubType) bool { return p.Name == s.Name })
+			if at < 0 {
+				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a range, it has lower, upper, bounds and empty", segments[i-1].Name)
+			}
+			e = &query.Call{T: parts[at].Type, Op: s.Name, Args: []query.Expr{e}}
 		default:
 			return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is %s, it has no field %q", segments[i-1].Name, articled(t), s.Name)
 		}
@@ -243,6 +255,10 @@ func (rs *resolver) unary(n *syntax.UnaryNode) (query.Expr, error) {
 		return nil, err
 	}
 	if k := inner.Type().Kind; !k.Numeric() && k != model.Duration {
+		if rs.option == "orderby" {
+			return nil, rs.fault(n, "type.mismatch", "a minus sign takes a number, but %s is %s; write %s desc", n.Operand, articled(inner.Type()),
+				n.Operand)
+		}
 		return nil, rs.fault(n, "type.mismatch", "a minus sign takes a number, but %s is %s", n.Operand, articled(inner.Type()))
 	}
 	return &query.Call{T: inner.Type(), Op: "negate", Args: []query.Expr{inner}}, nil
@@ -278,13 +294,19 @@ func (rs *resolver) binary(n *syntax.BinaryNode) (query.Expr, error) {
 }
 
 func (rs *resolver) comparison(n *syntax.BinaryNode) (query.Expr, error) {
+	if e, err := rs.rowComparison(n); e != nil || err != nil {
+		return e, err
+	}
+	if e, err := rs.listComparison(n); e != nil || err != nil {
+		return e, err
+	}
 	left, err := rs.expr(n.Left)
 	if err != nil {
 		return nil, err
 	}
 	right, err := rs.expr(n.Right)
 	if err != nil {
-		return nil, err
+		return nil, rs.unquoted(n.Right, left.Type(), err)
 	}
 	if left, err = rs.jsonAs(left, right.Type(), n.Left); err != nil {
 		return nil, err

@@ -71,7 +71,8 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 		return rs.cast(n)
 	case "isof":
 		return rs.isOf(n)
-	case "hassubset", "hassubsequence":
+	}
+	if rs.overLists(n) {
 		return rs.lists(n)
 	}
 	f, known := functions[n.Name]
@@ -88,7 +89,7 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 		if err != nil {
 			return nil, err
 		}
-		if i > 0 && (n.Name == "endswith" || n.Name == "substring") { // its SQL has these arguments twice
+		if i > 0 && n.Name == "endswith" || n.Name == "substring" { // its SQL has these arguments twice
 			arg = query.Share(arg)
 		}
 		call.Args = append(call.Args, arg)
@@ -101,7 +102,7 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 			call.T = model.DecimalType
 		}
 	}
-	if n.Name == "matchespattern" {
+	if n.Name == "matchespattern" && !isNullConstant(call.Args[1]) {
 		v, ok := call.Args[1].(*query.Value)
 		if !ok {
 			return nil, rs.fault(n.Args[1], "function.arguments", "matchesPattern takes its pattern as text in quotes")
@@ -109,6 +110,11 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 		v.T = query.PatternType
 	}
 	return call, nil
+}
+
+func isNullConstant(e query.Expr) bool {
+	c, is := e.(*query.Constant)
+	return is && c.Text == "null"
 }
 
 // argument resolves one argument of a function and checks that its kind is one of those taken.
@@ -270,7 +276,14 @@ func (rs *resolver) typeArgument(n *syntax.CallNode) (query.Expr, *model.Type, e
 	if t := castTypes[name]; t != nil {
 		return e, t, nil
 	}
-	return nil, nil, rs.fault(n.Args[1], "type.unknown", "unknown type %q%s", name, fault.Suggest(name, slices.Sorted(maps.Keys(castTypes))))
+	m := rs.root.Resource.Model
+	if own, is := strings.CutPrefix(name, m.Namespace()+"."); is {
+		if t := m.TypeNamed(own); t != nil {
+			return e, t, nil
+		}
+	}
+	known := append(slices.Sorted(maps.Keys(castTypes)), m.EnumNames()...)
+	return nil, nil, rs.fault(n.Args[1], "type.unknown", "unknown type %q%s", name, fault.Suggest(name, known))
 }
 
 // cast resolves cast(value,type). What does not read as the type becomes null (URL Conventions, 5.1.1.10.1).
@@ -283,14 +296,14 @@ func (rs *resolver) cast(n *syntax.CallNode) (query.Expr, error) {
 		return nil, err
 	}
 	from := e.Type()
-	possible := from.Kind == t.Kind || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() &&
+	possible := from.Kind == t.Kind || t.Kind == model.Enum && isText(from) || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() &&
 		t.Kind.Numeric() ||
 		isText(from) && t.Kind.Numeric() || from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay) ||
 		from.Kind == model.Date && t.Kind == model.Instant
 	if !possible {
 		return nil, rs.fault(n, "type.mismatch", "%s is %s, which can't be cast to %s", n.Args[0], articled(from), n.Args[1])
 	}
-	if isText(from) && t.Kind.Numeric() { // its SQL has the argument twice
+	if isText(from) && (t.Kind.Numeric() || t.Kind == model.Enum) { // its SQL has the argument twice
 		e = query.Share(e)
 	}
 	return &query.Call{T: t, Op: "cast", Args: []query.Expr{e}}, nil
@@ -302,7 +315,7 @@ func (rs *resolver) isOf(n *syntax.CallNode) (query.Expr, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k := e.Type().Kind; k == t.Kind || isText(e.Type()) && t.Kind == model.String || k.Integer() && t.Kind.Integer() && k <= t.Kind {
+	if k := e.Type().Kind; k == t.Kind && (k != model.Enum || e.Type().SQL == t.SQL) || isText(e.Type()) && t.Kind == model.String || k.Integer() && t.Kind.Integer() && k <= t.Kind {
 		null := &query.Constant{T: model.NullType, Text: "null"}
 		return &query.Call{T: model.BooleanType, Op: "ne", Args: []query.Expr{e, null}}, nil
 	}
@@ -323,6 +336,9 @@ func (rs *resolver) arithmetic(n *syntax.BinaryNode) (query.Expr, error) {
 	}
 	l, r := sides[0].Type(), sides[1].Type()
 	if t := arithmeticType(n.Operator, l, r); t != nil {
+		if t.Kind == model.Double && (n.Operator == "div" || n.Operator == "divby" || n.Operator == "mod") { // its SQL has these twice
+			sides[0], sides[1] = query.Share(sides[0]), query.Share(sides[1])
+		}
 		return &query.Call{T: t, Op: n.Operator, Args: sides[:]}, nil
 	}
 	return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is %s and %s is %s, so %q can't reckon with them", n.Left,

@@ -76,7 +76,7 @@ func (r *Request) readParameters(others []otherOption, s *scanned) error {
 	if resource.Query == nil {
 		wrong := &mistakes{}
 		for _, o := range others {
-			wrong.add(o.fault())
+			wrong.add(o.fault(resource))
 		}
 		return wrong.fault()
 	}

@@ -3,6 +3,7 @@ package request
 import (
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
@@ -93,8 +94,10 @@ func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
 func (p *pathReader) step() error {
 	h, segment := &p.r.hops[len(p.r.hops)-1], p.segments[p.i]
 	switch {
-	case p.r.View != query.Rows || p.r.Field != nil && segment != "$value":
+	case p.r.View != query.Rows:
 		return p.nothing(segment)
+	case p.r.Field != nil && segment != "$value" && segment != "$count":
+		return p.below(segment)
 	case strings.HasPrefix(segment, "$"):
 		return p.system(h, segment)
 	case !h.single():
@@ -121,6 +124,18 @@ func (p *pathReader) step() error {
 		fault.Suggest(segment, known)).On(segment)
 }
 
+// below reads a segment that names a part of a field's value.
+func (p *pathReader) below(segment string) error {
+	switch t := p.r.Field.Type; {
+	case strings.HasPrefix(segment, "$"), t.Kind != model.JSON && t.Parts() == nil:
+		return p.nothing(segment)
+	}
+	p.i++
+	p.r.below = append(p.r.below, segment)
+	p.s.Shape = strconv.AppendQuote(append(p.s.Shape, '/'), segment)
+	return nil
+}
+
 func (p *pathReader) nothing(segment string) error {
 	return fault.New(fault.NotFound, "path.unknown", "the path goes on with %q, but nothing follows %q", segment,
 		p.segments[p.i-1]).On(segment)
@@ -135,7 +150,7 @@ func (p *pathReader) system(h *hop, segment string) error {
 	switch {
 	case segment == "$value" && p.r.Field != nil:
 		p.r.View = query.Bare
-	case segment == "$count" && !h.single():
+	case segment == "$count" && (!h.single() || p.r.Field != nil):
 		p.r.View = query.Number
 	case segment == "$each" && !h.single():
 		if p.r.View = query.Each; len(p.r.filters) == 0 {

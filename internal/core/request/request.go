@@ -25,6 +25,7 @@ type Request struct {
 	Single   bool            // the path leads to one row of it, not to a collection
 	Field    *model.Field    // the path leads to this field of the row
 	View     query.View
+	below    []string         // what the path names in the value of the field
 	Shape    string           // the same for all requests that differ only in their literals
 	Literals []syntax.Literal // in the order of the shape
 	After    string           // the continuation of a next link, "" where there is none
@@ -96,7 +97,7 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := scans.Get().(*scanned)
 	r := &Request{scanned: s}
-	*s = scanned{Reader: syntax.Reader{Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0],
+	*s = scanned{Reader: syntax.Reader{Request: true, Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0],
 		options: s.options[:0]}
 	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
@@ -164,11 +165,6 @@ type optionText struct {
 
 // otherOption is one that the language does not know: a parameter of a named query, or a mistake.
 type otherOption struct{ name, text string }
-
-func (o otherOption) fault() error {
-	return fault.New(fault.Invalid, "option.unknown", "unknown option %q%s", o.name,
-		fault.Suggest(strings.ToLower(strings.TrimPrefix(o.name, "$")), optionNames[:])).On(o.name)
-}
 
 // readOptions splits the raw query into options, in the order of optionNames. The dollar sign is optional, case does not matter.
 // Options that begin with @ are parameter aliases.
@@ -301,10 +297,7 @@ func (r *Request) Parse() (*syntax.Options, error) {
 	}
 	for _, tokens := range r.filters {
 		p := &syntax.Parser{Option: "path", Tokens: tokens, Literals: r.Literals}
-		filter, err := p.Expression(1)
-		if err == nil {
-			err = p.End()
-		}
+		filter, err := p.Filter()
 		if err != nil {
 			return nil, err
 		}

@@ -47,7 +47,7 @@ func TestFaults(t *testing.T) {
 		{"port_calls", "filter=id eq '17'", `id is an integer, but '17' is a string in filter at 7; leave out the quotes`},
 		{"vessels", "filter=imo_number eq 9000097",
 			`imo_number is a string, but 9000097 is a whole number in filter at 15; put it in quotes: '9000097'`},
-		{"vessels", "filter=name = 'x'", `unexpected "=" in filter at 6; the operator is called "eq"`},
+		{"vessels", "filter=name = 'x'", `"=" is no operator here in filter at 6; write name eq 'x'`},
 		{"vessels", "filter=name eq 'x",
 			`the string is not closed: a quote is missing (inside a string a quote is written twice) in filter at 9`},
 		{"vessels", "filter=(name eq 'x'", `")" is missing in filter at 13`},
@@ -57,13 +57,17 @@ func TestFaults(t *testing.T) {
 		{"vessels", "filter=", `a field, a function or a value is missing in filter at 1`},
 		{"vessels", "filter=name eq 'a' 'b'", `unexpected 'b' in filter at 13; the end is expected`},
 		{"vessels", "filter=port_calls/eta gt null", `"port_calls" leads to many port_calls, so one value can't be taken from it in filter at 1`},
-		{"vessels", "filter=agent eq null", `"agent" is a relation in filter at 1; name a field of it, such as agent/id`},
+		{"vessels", "filter=agent gt null", `rows are the same or not in filter at 7; "gt" can't compare them`},
+		{"vessels", "filter=agent eq 3", `agent is a row, and 3 is none in filter at 10; compare a field of it, such as agent/id, or write null`},
+		{"vessels", "filter=agent eq $root/vessels(3)", `agent is a row of agents and $root/vessels(3) one of vessels in filter at 7`},
+		{"vessels", "filter=$root/vessels(3)", `$root/vessels(3) is a row in filter at 1; name a field of it, such as $root/vessels(3)/id`},
+		{"vessels", "filter=tags gt [\"a\"]", `lists are equal or not in filter at 6; "gt" can't compare them`},
+		{"vessels", "filter=tags eq [1]", `[1] holds whole numbers, but the other list holds strings in filter at 9`},
 		{"vessels", "filter=name/x eq 1", `"name" is a string, it has no field "x" in filter at 6`},
 		{"vessels", "filter=tags eq 'ice'", `tags is an array`},
 		{"vessels", "filter=containz(name,'x')", `unknown function "containz" in filter at 1; did you mean "contains"?`},
 		{"vessels", "filter=contains(name)", `contains takes two arguments (string, string), not 1 in filter at 1`},
 		{"vessels", "filter=contains(id,'x')", `contains takes a string here, but id is an integer in filter at 10`},
-		{"vessels", "filter=@p eq 1", `@p has no value`},
 		{"vessels", "filter=id in (1,'x')", `id is an integer, but 'x' is a string`},
 		{"vessels", "filter=id in ('x','y')", `id is an integer, but 'x' is a string in filter at 8`},
 		{"vessels", "filter=id eq 12x", `"12x" is neither a number nor a name in filter at 7; text stands in single quotes: '12x'`},
@@ -73,10 +77,11 @@ func TestFaults(t *testing.T) {
 		{"vessels", "top=-1", `top takes a whole number from 0 up, not -1 in top at 1`},
 		{"vessels", "top=x", `top takes a whole number from 0 up, not x in top at 1`},
 		{"vessels", "count=yes", `unexpected "yes" in count at 1; "true" or "false" is expected`},
-		{"vessels", "orderby=tags", `tags can't be sorted by in orderby at 1; name a field that holds single values`},
+		{"vessels", "orderby=tags", `tags is an array, which can't be sorted by in orderby at 1; name a field that holds single values`},
 		{"vessels", "orderby=name down", `unexpected "down" in orderby at 6; "asc", "desc" or "," is expected`},
 		{"vessels", "select=nam", `unknown field "nam" in select at 1; resource "vessels" has "name"`},
-		{"vessels", "select=agent", `"agent" is a relation in select at 1; to have its rows in the answer, write expand=agent`},
+		{"cargo_items", "orderby=stowage", `stowage is a range, which can't be sorted by in orderby at 1; write stowage/lower`},
+		{"vessels", "select=name(top=1)", `name is a string, which takes no options in select in select at 1; arrays do`},
 		{"vessels", "expand=agents", `vessels has no relation "agents" in expand at 1; did you mean "agent"?`},
 		{"vessels", "expand=name", `"name" is a field of vessels, not a relation in expand at 1; fields go into select`},
 		{"vessels", "expand=agent,agent", `relation "agent" is expanded twice in expand at 7`},
@@ -114,6 +119,67 @@ func TestFaults(t *testing.T) {
 				t.Errorf("%v is no fault", err)
 			}
 		})
+	}
+}
+
+// What people write who know other languages is answered with what to write here.
+func TestTeaching(t *testing.T) {
+	t.Parallel()
+	m, _ := coretest.Saltmere(t)
+	tests := []struct{ query, want string }{
+		{"filter=gross_tonnage > 5", `">" is no operator here in filter at 15; write gross_tonnage gt 5`},
+		{"filter=gross_tonnage>5", `write gross_tonnage gt 5`},
+		{"filter=id >= 3", `write id ge 3`},
+		{"filter=id < 3", `write id lt 3`},
+		{"filter=id <> 3", `write id ne 3`},
+		{"filter=kind != 'tanker'", `"!=" is no operator here in filter at 6; write kind ne 'tanker'`},
+		{"filter=kind == 'tanker'", `"==" is no operator here in filter at 6; write kind eq 'tanker'`},
+		{"filter=kind = 'tanker' and id gt 3", `"=" is no operator here in filter at 6; write kind eq 'tanker'`},
+		{"filter=id gt 3 || id lt 2", `"||" is no operator here in filter at 9; write id gt 3 or id lt 2`},
+		{"filter=id gt 3 %26%26 id lt 5", `write id gt 3 and id lt 5`},
+		{"filter=id gt 3 && id lt 5", `" id lt 5" is no option: a bare & ends the option before it; write "and" between conditions`},
+		{"filter=!contains(name,'x')", `"!" is no operator here in filter at 1; write not contains(name,'x')`},
+		{"filter=gross_tonnage + 5 gt 3", `write gross_tonnage add 5 gt 3`},
+		{`filter=name eq "Rex"`, `unexpected "\"" in filter at 9; write name eq 'Rex'`},
+		{`filter=name = "It's"`, `write name eq 'It''s'`},
+		{"filter=name eq ‘Rex’", `write name eq 'Rex'`},
+		{"filter=name eq Rex", `unknown field "Rex" in filter at 9; if the text is meant, write 'Rex'`},
+		{"filter=kind eq tanker", `if the text is meant, write 'tanker'`},
+		{"filter=name eq Rex Two", `unexpected "Two" in filter at 13; text is written in single quotes: 'Rex Two'`},
+		{"filter=name is null", `"is" is no operator here in filter at 6; write name eq null`},
+		{"filter=name is not null", `write name ne null`},
+		{"filter=name like '%25x%25'", `"like" is no operator here in filter at 6; write contains(name,'x')`},
+		{"filter=name like 'x%25'", `write startswith(name,'x')`},
+		{"filter=name contains 'x'", `write contains(name,'x')`},
+		{"filter=id between 1 and 2", `write id ge … and id le …`},
+		{"filter=agent.name eq 'x'", `unknown field "agent.name" in filter at 1; write agent/name`},
+		{"orderby=-name", `write name desc`},
+		{"orderby=name:desc", `write name desc`},
+		{"orderby=name.desc", `write name desc`},
+		{"select=name,agent(name)", `select takes the fields of agent itself in select at 11; write expand=agent(select=name)`},
+		{"select=agent/name", `write expand=agent(select=name)`},
+		{"select=agent.name", `write expand=agent(select=name)`},
+		{"expand=agent(name,email)", `"name" is no option inside expand in expand at 7; write agent(select=name,email)`},
+		{"expand=agent.name", `write expand=agent(select=name)`},
+		{"expand=port_calls/vessel", `write port_calls(expand=vessel)`},
+		{"expand=port_calls.vessel", `write expand=port_calls(expand=vessel)`},
+		{"limit=3", `unknown option "limit"; write top=3`},
+		{"per_page=30", `write top=30`},
+		{"offset=40", `write skip=40`},
+		{"page=2", `write top=50&skip=50 for the second page of 50, or follow @nextLink`},
+		{"sort=-name,id", `write orderby=name desc,id`},
+		{"sort=name:asc", `write orderby=name asc`},
+		{"fields=id,name", `write select=id,name`},
+		{"include=agent", `write expand=agent`},
+		{"q=ice", `write search=ice`},
+		{"name=Rex", `unknown option "name"; write filter=name eq 'Rex'`},
+		{"filter[agent_id]=3", `write filter=agent_id eq 3`},
+	}
+	for _, tt := range tests {
+		_, _, err := resolve(m, "vessels", tt.query)
+		if err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%s\ngot  %v\nwant %s", tt.query, err, tt.want)
+		}
 	}
 }
 
@@ -214,7 +280,7 @@ func FuzzRead(f *testing.F) {
 		if err == nil {
 			var q *query.Query
 			if q, err = r.Resolve(); err == nil && r.Resource != nil {
-				_, err = statement.Read(q, scope, nil, statement.Bounds{}, true).Args(statement.Input{Literals: r.Literals})
+				_, err = statement.Read(q, scope, nil, statement.Bounds{}).Args(statement.Input{Literals: r.Literals})
 			}
 		}
 		if _, ok := fault.From(err); err != nil && !ok {
@@ -294,7 +360,7 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels", "filter=port_calls/any(p: p/berth_code)", `a condition is expected, but p/berth_code is a string in filter at 19`},
 		{"vessels", "filter=port_call/any()", `vessels has no relation or array "port_call" in filter at 1; did you mean "port_calls"?`},
 		{"vessels", "filter=port_calls/$count gt 'x'", `port_calls/$count is an integer, but 'x' is a string in filter at 22`},
-		{"vessels", "filter=port_calls/$count(top=1) gt 1", `unexpected "top" in filter at 19; "filter=…" is expected`},
+		{"vessels", "filter=port_calls/$count(top=1) gt 1", `unexpected "top" in filter at 19; "filter=…" or "search=…" is expected`},
 		{"vessels", "filter=tags/any(t: t gt 5)", `t is a string, but 5 is a whole number in filter at 18; put it in quotes: '5'`},
 		{"vessels", "filter=name in tags and 3 in tags", `tags is a string, but 3 is a whole number`},
 		{"vessels", "filter=id in port_calls", `port_calls leads to rows, and id is an integer in filter at 7; ask for port_calls/any(x: …)`},
@@ -314,7 +380,7 @@ func TestMoreFaults(t *testing.T) {
 		{"port_calls", "filter=eta sub eta gt 5",
 			`eta sub eta is a duration, but 5 is a whole number in filter at 16; write something like duration'PT48H'`},
 		{"port_calls", "filter=eta sub eta gt 'x'", `"x" is no duration in filter at 16; write PT48H or P2DT30M`},
-		{"cargo_items", "filter=stowage/middle gt 1", `"stowage" is a range, it has no field "middle"`},
+		{"cargo_items", "filter=stowage/middle gt 1", `"stowage" is a range, it has lower, upper, bounds and empty`},
 		{"vessels", "compute=id add 1 as", `a name for the computed value is missing in compute at 12`},
 		{"vessels", "compute=id as x,x as x", `vessels has "x" already in compute at 14; choose another name`},
 		{"vessels", "search=(a", `")" is missing in search at 3`},
@@ -325,7 +391,7 @@ func TestMoreFaults(t *testing.T) {
 		{"vessels/3/agent/vessels/3/agent/vessels/3/agent/vessels/3/agent/vessels/3/agent", "", `the path follows more than 7 relations`},
 		{"vessels/$filter(id eq 1", "", `$filter(…) in the path is not closed`},
 		{"vessels/$filter(id eq 'x')", "", `id is an integer, but 'x' is a string in filter at 7`},
-		{"vessels/3/name/$count", "", `nothing follows "name"`},
+		{"vessels/3/name/$count", "", `$count follows a collection; name is a string`},
 		{"vessels/$all", "", `there is no path segment "$all"`},
 		{"weather_log(1)", "", `weather_log has no key`},
 		{"$all", "", `$all of the standard is not done here`},

@@ -56,8 +56,7 @@ func (r *Request) Resolve() (*query.Query, error) {
 		return nil, err
 	}
 	if r.Field != nil {
-		q.Select = []*model.Field{r.Field}
-		return q, nil
+		return q, r.resolveField(q)
 	}
 	return q, fill(q, options, "", 0, &budget{maxExpansions, maxNodes})
 }
@@ -137,6 +136,7 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *bud
 	}
 	rs.option = in("orderby")
 	wrong.add(order(q, rs, o.OrderBy))
+	rs.option = in("select")
 	selectFields(q, rs, o.Select, in("select"), wrong)
 	for i := range o.Expand {
 		wrong.add(expand(q, &o.Expand[i], within, depth, left))
@@ -162,7 +162,11 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *bud
 // source resolves what comes before all other options: the rows of the resource, or what apply makes of them.
 func source(q *query.Query, o *syntax.Options, within string, left *budget) (*resolver, error) {
 	if o.Apply == nil {
-		return &resolver{root: q.Root, left: left, computed: map[string]query.Expr{}}, nil
+		rs := &resolver{root: q.Root, left: left, computed: map[string]query.Expr{}}
+		for rs.it = q.Root; rs.it.Parent != nil; {
+			rs.it = rs.it.Parent
+		}
+		return rs, nil
 	}
 	if within != "" {
 		return nil, fault.New(fault.Unsupported, "apply.unsupported", "apply inside expand is not done here").On("expand")
@@ -172,31 +176,98 @@ func source(q *query.Query, o *syntax.Options, within string, left *budget) (*re
 		return nil, err
 	}
 	for _, name := range rs.names {
-		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
-		if shown {
+		if selects(o, name) {
 			q.Computed = append(q.Computed, query.Computed{Name: name, By: rs.computed[name]})
 		}
 	}
 	return rs, nil
 }
 
-// selectFields resolves the paths of select; nil stands for all fields.
-func selectFields(q *query.Query, rs *resolver, paths []*syntax.PathNode, option string, wrong *mistakes) {
+// selects reports whether the answer shows a computed value of that name: where select names it, or where there is no select.
+func selects(o *syntax.Options, name string) bool {
+	return o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.SelectNode) bool { return p.Segments[0].Name == name })
+}
+
+// selectFields resolves the paths of select; nil stands for all fields. A relation that is selected adds no value: it is there for its
+// link, which the answer shows with metadata=full (URL Conventions, 5.1.4).
+func selectFields(q *query.Query, rs *resolver, paths []*syntax.SelectNode, option string, wrong *mistakes) {
 	q.Parts = map[*model.Field]*model.Type{}
 	for _, path := range paths {
-		if len(path.Segments) == 1 && rs.computed[path.Segments[0].Name] != nil {
+		first := path.Segments[0].Name
+		rel := q.Root.Resource.Relation(first)
+		switch {
+		case len(path.Segments) == 1 && rs.computed[first] != nil:
+			continue
+		case len(path.Segments) == 1 && rel != nil && path.Options == nil && q.Root.Resource.Field(first) == nil:
+			q.Links = append(q.Links, rel)
 			continue
 		}
-		f, err := selected(q.Root.Resource, path, option)
+		f, err := selected(q.Root.Resource, path.PathNode, option)
 		if err == nil && !slices.Contains(q.Select, f) {
 			q.Select = append(q.Select, f)
 			q.Parts[f], err = part(f, paths, option)
+		}
+		if err == nil && path.Options != nil {
+			err = rs.list(q, f, path, option)
 		}
 		wrong.add(err)
 	}
 	if paths != nil && q.Select == nil {
 		q.Select = []*model.Field{} // computed values alone
 	}
+}
+
+// listOptions are the options that a selected array takes.
+var listOptions = []string{"filter", "orderby", "top", "skip", "count"}
+
+// list resolves the options of a selected array: which of its elements are shown, in which order, and their number.
+func (rs *resolver) list(q *query.Query, f *model.Field, n *syntax.SelectNode, option string) error {
+	if f.Type.Kind != model.Collection || len(n.Segments) > 1 {
+		return rs.fault(n, "option.misplaced", "%s is %s, which takes no options in select; arrays do", n.PathNode, articled(f.Type))
+	}
+	o := n.Options
+	if o.Select != nil || o.Expand != nil || o.Search != nil || o.Compute != nil || o.Apply != nil || o.Levels > 0 {
+		return rs.fault(n, "option.misplaced", "an array in select takes %s", strings.Join(listOptions, ", "))
+	}
+	list := &query.List{Element: &query.Element{T: f.Type.Element}, Count: o.Count}
+	inner := rs.within("$this", nil, list.Element)
+	inner.option = option
+	var err error
+	if o.Filter != nil {
+		if list.Where, err = inner.condition(o.Filter); err != nil {
+			return err
+		}
+	}
+	for _, node := range o.OrderBy {
+		by, err := inner.expr(node.By)
+		if err != nil {
+			return err
+		}
+		if !query.Sortable(by.Type()) {
+			return rs.unsortable(node.By, by)
+		}
+		list.Order = append(list.Order, query.Term{By: by, Desc: node.Desc})
+	}
+	if o.Top != nil {
+		list.Top = rs.value(o.Top, model.Int64Type)
+	}
+	if o.Skip != nil {
+		list.Skip = rs.value(o.Skip, model.Int64Type)
+	}
+	if q.Lists == nil {
+		q.Lists = map[*model.Field]*query.List{}
+	}
+	q.Lists[f] = list
+	return nil
+}
+
+// unsortable is the fault of an order by what has none.
+func (rs *resolver) unsortable(n syntax.Node, e query.Expr) error {
+	instead := "name a field that holds single values"
+	if t := e.Type(); t.Kind == model.Range && !t.Multi {
+		instead = "write " + n.String() + "/lower"
+	}
+	return rs.fault(n, "order.invalid", "%s is %s, which can't be sorted by; %s", n, articled(e.Type()), instead)
 }
 
 // mostMistakes is how many of one request are reported.
@@ -230,8 +301,7 @@ func compute(q *query.Query, rs *resolver, o *syntax.Options, option string) err
 		}
 		by = query.Compute(by)
 		rs.computed[name] = by
-		shown := o.Select == nil || slices.ContainsFunc(o.Select, func(p *syntax.PathNode) bool { return p.Segments[0].Name == name })
-		if shown {
+		if selects(o, name) {
 			q.Computed = append(q.Computed, query.Computed{Name: name, By: by})
 		}
 	}
@@ -300,6 +370,9 @@ func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int
 			return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%q is a field of %s, not a relation; fields go into select",
 				node.Path.Name, from.Name)
 		}
+		if err := expandMistake(from, node); err != nil {
+			return nil, err
+		}
 		return nil, syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q%s", from.Name, node.Path.Name,
 			fault.Suggest(node.Path.Name, from.RelationNames()))
 	}
@@ -326,6 +399,9 @@ func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int
 	}
 	e := &query.Expansion{Relation: rel, Pos: node.Path.Pos, Query: &query.Query{Root: root}, Only: node.Only}
 	options := node.Options
+	if within != "" && options.UsesIt() { // a link to the next page could not say which row is meant
+		return nil, fault.New(fault.Unsupported, "expand.unsupported", "$it inside a relation of a relation is not done here").On("expand")
+	}
 	if options.Levels > 1 {
 		if rel.To != rel.From {
 			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced",
@@ -356,7 +432,7 @@ func order(q *query.Query, rs *resolver, given []syntax.OrderNode) error {
 			continue
 		}
 		if _, isValue := by.(*query.Value); isValue || !query.Sortable(by.Type()) {
-			mistakes.add(rs.fault(node.By, "order.invalid", "%s can't be sorted by; name a field that holds single values", node.By))
+			mistakes.add(rs.unsortable(node.By, by))
 			continue
 		}
 		q.Order = append(q.Order, query.Term{By: by, Desc: node.Desc})
@@ -415,6 +491,11 @@ func selected(r *model.Resource, path *syntax.PathNode, option string) (*model.F
 	if r.Derived {
 		f = r.Field(path.String())
 	}
+	if f == nil {
+		if err := selectMistake(r, path, option); err != nil {
+			return nil, err
+		}
+	}
 	switch {
 	case f == nil && r.Relation(first.Name) != nil:
 		return nil, syntax.FaultAt(option, first.Pos, "field.unknown", "%q is a relation; to have its rows in the answer, write expand=%s",
@@ -426,7 +507,7 @@ func selected(r *model.Resource, path *syntax.PathNode, option string) (*model.F
 }
 
 // part is what the paths of select leave of a field: its type, or of a composite one no more than the fields they name.
-func part(f *model.Field, paths []*syntax.PathNode, option string) (*model.Type, error) {
+func part(f *model.Field, paths []*syntax.SelectNode, option string) (*model.Type, error) {
 	var below [][]syntax.SegmentNode
 	for _, path := range paths {
 		if path.Segments[0].Name == f.Name {
@@ -440,17 +521,18 @@ func part(f *model.Field, paths []*syntax.PathNode, option string) (*model.Type,
 func narrowed(t *model.Type, paths [][]syntax.SegmentNode, i int, option string) (*model.Type, error) {
 	whole := slices.ContainsFunc(paths, func(p []syntax.SegmentNode) bool { return len(p) == i })
 	deeper := map[string][][]syntax.SegmentNode{}
+	parts := t.Parts()
 	for _, p := range paths {
 		if len(p) == i {
 			continue
 		}
 		s := p[i]
 		switch {
-		case t.Kind != model.Complex:
+		case parts == nil:
 			return nil, syntax.FaultAt(option, s.Pos, "field.unknown", "%q is %s, which has nothing below it to select", p[i-1].Name, articled(t))
-		case !slices.ContainsFunc(t.Fields, func(f model.SubType) bool { return f.Name == s.Name }):
-			names := make([]string, len(t.Fields))
-			for i, f := range t.Fields {
+		case !slices.ContainsFunc(parts, func(f model.SubType) bool { return f.Name == s.Name }):
+			names := make([]string, len(parts))
+			for i, f := range parts {
 				names[i] = f.Name
 			}
 			return nil, syntax.FaultAt(option, s.Pos, "field.unknown", "%q has no field %q%s", p[i-1].Name, s.Name, fault.Suggest(s.Name, names))
@@ -459,7 +541,7 @@ func narrowed(t *model.Type, paths [][]syntax.SegmentNode, i int, option string)
 	}
 	out := *t
 	out.Fields = nil
-	for _, f := range t.Fields {
+	for _, f := range parts {
 		through, named := deeper[f.Name]
 		if !named {
 			continue

@@ -13,7 +13,7 @@ func RowPath(r *model.Resource, key []string) string {
 	path := r.Name
 	for _, text := range key {
 		if needsBrackets(text) && len(key) == len(r.Key) {
-			return bracketPath(r, key)
+			return r.Name + bracketKey(r, key)
 		}
 		path += "/" + url.PathEscape(text)
 	}
@@ -24,7 +24,8 @@ func needsBrackets(segment string) bool {
 	return segment == "" || segment == "." || segment == ".." || segment[0] == '$'
 }
 
-func bracketPath(r *model.Resource, key []string) string {
+// bracketKey is a key in brackets, with the names of its parts where it has several.
+func bracketKey(r *model.Resource, key []string) string {
 	parts := make([]string, len(key))
 	for i, text := range key {
 		switch r.Key[i].Type.Kind {
@@ -41,5 +42,29 @@ func bracketPath(r *model.Resource, key []string) string {
 			parts[i] = r.Key[i].Name + "=" + parts[i]
 		}
 	}
-	return r.Name + "(" + strings.Join(parts, ",") + ")"
+	return "(" + strings.Join(parts, ",") + ")"
+}
+
+// Address is the path of the row that a path leads to, its keys in brackets, as context URLs have it (Protocol, 10.8).
+func (r *Request) Address() string {
+	var out strings.Builder
+	for i := range r.hops {
+		h := &r.hops[i]
+		if h.via != nil {
+			out.WriteString("/" + h.via.Name)
+		} else {
+			out.WriteString(h.resource.Name)
+		}
+		key, err := r.resolveKey(h)
+		if err != nil || key == nil {
+			continue
+		}
+		if texts, err := r.keyTexts(key); err == nil {
+			for i, text := range texts {
+				texts[i] = SegmentText(text, h.resource.Key[i].Type)
+			}
+			out.WriteString(bracketKey(h.resource, texts))
+		}
+	}
+	return out.String()
 }

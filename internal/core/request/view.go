@@ -147,12 +147,12 @@ func (b *viewBinder) fields(r *model.Resource, q *query.Query, o *syntax.Options
 			if slices.ContainsFunc(o.Compute, func(c syntax.ComputeNode) bool { return c.Name.Name == path.Segments[0].Name }) {
 				continue
 			}
-			f, err := selected(r.View.Of, path, option)
+			f, err := selected(r.View.Of, path.PathNode, option)
 			if err != nil {
 				return nil, err
 			}
-			if len(path.Segments) > 1 {
-				return nil, syntax.FaultAt(option, path.Segments[1].Pos, "view.option", "a saved view shows fields whole; select %q", f.Name)
+			if len(path.Segments) > 1 || path.Options != nil {
+				return nil, syntax.FaultAt(option, path.Start(), "view.option", "a saved view shows fields whole; select %q", f.Name)
 			}
 			if !slices.Contains(chosen, f) {
 				chosen = append(chosen, f)

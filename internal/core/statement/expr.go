@@ -27,7 +27,7 @@ type builder struct {
 	lists    int  // of a write of many: how many lists its input has so far
 	paged    bool // relations to many show a page, with a link to the rest
 	isolated bool // SQL of the document is in the statement
-	full     bool // rows tell their links, and their fields the types that JSON does not show
+	metadata query.Metadata
 }
 
 type valueKey struct {
@@ -97,7 +97,11 @@ func (f *from) row(r *query.Row) string {
 	source := f.b.source(r.Resource, f.trusted)
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, r.Resource, a); joins != "" {
-			source = fmt.Sprintf("(select %s.* from %s %s%s where %s)", a, source, a, joins, rule)
+			list := a + ".*"
+			if r.Resource.Table.Kind == catalog.Base && r.Resource.View == nil {
+				list += ", " + a + ".xmin"
+			}
+			source = fmt.Sprintf("(select %s from %s %s%s where %s)", list, source, a, joins, rule)
 		} else if rule != "" {
 			on += " and " + rule
 		}
@@ -268,6 +272,12 @@ func (f *from) comparison(c *query.Call, exact bool) string {
 func (f *from) pair(a, b query.Expr) (string, string) {
 	l, r := f.expr(a), f.expr(b)
 	ta, tb := a.Type(), b.Type()
+	if ta.Kind == model.Collection && tb.Kind == model.Collection && ta.SQL != tb.SQL {
+		if _, given := a.(*query.Value); given {
+			return "(" + l + ")::" + tb.SQL, r
+		}
+		return l, "(" + r + ")::" + ta.SQL
+	}
 	if ta.Kind == model.Instant && tb.Kind == model.Instant && ta.Local != tb.Local {
 		return instant(l, ta), instant(r, tb)
 	}

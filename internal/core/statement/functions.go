@@ -40,12 +40,22 @@ var templates = map[string]string{
 	"negate":             "(-%[1]s)",
 	"lower":              "lower(%[1]s)",
 	"upper":              "upper(%[1]s)",
-	"add":                "(%[1]s + %[2]s)",
-	"sub":                "(%[1]s - %[2]s)",
-	"mul":                "(%[1]s * %[2]s)",
-	"div":                "(%[1]s / %[2]s)",
-	"divby":              "(%[1]s / %[2]s)",
-	"mod":                "(%[1]s %% %[2]s)",
+	"empty":              "isempty(%[1]s)",
+	"bounds": "(case when lower_inc(%[1]s) then '[' else '(' end || case when upper_inc(%[1]s) then ']' " +
+		"else ')' end)",
+	"add":             "(%[1]s + %[2]s)",
+	"sub":             "(%[1]s - %[2]s)",
+	"mul":             "(%[1]s * %[2]s)",
+	"div":             "(%[1]s / %[2]s)",
+	"divby":           "(%[1]s / %[2]s)",
+	"mod":             "(%[1]s %% %[2]s)",
+	"list length":     "cardinality(%[1]s)",
+	"list startswith": "((%[1]s)[1:cardinality(%[2]s)] = %[2]s)",
+	"list endswith":   "(cardinality(%[1]s) >= cardinality(%[2]s) and (%[1]s)[cardinality(%[1]s) - cardinality(%[2]s) + 1:] = %[2]s)",
+	"list contains": "(case when %[1]s is not null and %[2]s is not null then exists (select from generate_series(0, cardinality(%[1]s) - " +
+		"cardinality(%[2]s)) i where (%[1]s)[i + 1:i + cardinality(%[2]s)] = %[2]s) end)",
+	"list indexof": "(case when %[1]s is not null and %[2]s is not null then coalesce((select min(i) from generate_series(0, " +
+		"cardinality(%[1]s) - cardinality(%[2]s)) i where (%[1]s)[i + 1:i + cardinality(%[2]s)] = %[2]s), -1) end)",
 	// Every value of the second list is in the first at least as often.
 	"hassubset": `(case when %[1]s is not null and %[2]s is not null then not exists (select 1 from unnest(%[2]s) b(v) group by b.v
   having count(*) > (select count(*) from unnest(%[1]s) a(v) where a.v is not distinct from b.v)) end)`,
@@ -69,6 +79,9 @@ func (f *from) call(c *query.Call) string {
 	case "substring":
 		return f.substring(c)
 	}
+	if strings.HasPrefix(c.Op, "list ") {
+		return f.overLists(c)
+	}
 	template, known := templates[c.Op]
 	if !known {
 		return f.condition(c, true)
@@ -79,14 +92,34 @@ func (f *from) call(c *query.Call) string {
 	}
 	sql := fmt.Sprintf(template, args...)
 	switch {
+	case c.T.Kind == model.Double && c.Op == "mod":
+		return fmt.Sprintf("(case when %[2]s = 0 or %[1]s in ('Infinity', '-Infinity', 'NaN') or %[2]s = 'NaN' then 'NaN'::double precision "+
+			"when %[2]s in ('Infinity', '-Infinity') then (%[1]s)::double precision else mod((%[1]s)::numeric, (%[2]s)::numeric)::double precision end)",
+			args...)
+	case c.T.Kind == model.Double && (c.Op == "div" || c.Op == "divby"): // IEEE 754, where PostgreSQL refuses
+		return fmt.Sprintf("(case when %[2]s = 0 then case when %[1]s > 0 and %[1]s <> 'NaN' then 'Infinity'::double precision when %[1]s < 0 "+
+			"then '-Infinity' when %[1]s is not null then 'NaN' end else %[1]s / %[2]s end)", args...)
 	case c.T.Kind == model.Date && (c.Op == "add" || c.Op == "sub"):
 		return sql + "::date"
 	case c.T.Kind == model.Duration && c.Op == "sub" && c.Args[0].Type().Kind == model.Date:
 		return "make_interval(days => " + sql + ")"
-	case c.Op == "mod" && c.T.Kind == model.Double, c.Op == "floor", c.Op == "ceiling":
+	case c.Op == "floor", c.Op == "ceiling":
 		return sql + "::" + plainSQL(c.T)
 	}
 	return sql
+}
+
+// overLists writes a function of arrays, all of the type of the first one that is a column.
+func (f *from) overLists(c *query.Call) string {
+	of := c.Args[0].Type()
+	if _, given := c.Args[0].(*query.Value); given && len(c.Args) > 1 {
+		of = c.Args[1].Type()
+	}
+	args := make([]any, len(c.Args))
+	for i, a := range c.Args {
+		args[i] = "(" + f.expr(a) + ")::" + of.SQL
+	}
+	return fmt.Sprintf(templates[c.Op], args...)
 }
 
 // argument writes an argument in the type that its function reckons with.
@@ -104,8 +137,6 @@ func (f *from) argument(c *query.Call, e query.Expr) string {
 		return "(" + sql + " at time zone 'UTC')"
 	case t.Kind == model.Instant:
 		return instant(sql, t)
-	case c.Op == "mod" && c.T.Kind == model.Double:
-		return "(" + sql + ")::numeric"
 	case isArithmetic(c.Op) && t.Kind.Numeric() && c.T.Kind.Numeric():
 		return "(" + sql + ")::" + c.T.SQL
 	case isArithmetic(c.Op) && t.Kind.Numeric(): // a duration times or through a number
@@ -154,15 +185,13 @@ func plainSQL(t *model.Type) string {
 }
 
 func (f *from) substring(c *query.Call) string {
-	text := f.argument(c, c.Args[0])
-	number := func(e query.Expr) string { // not less than nothing, and null stays null
-		n := "(" + f.expr(e) + ")::integer"
-		return "(case when " + n + " < 0 then 0 else " + n + " end)"
-	}
+	text, start := f.argument(c, c.Args[0]), "("+f.expr(c.Args[1])+")::integer"
+	start = "(case when " + start + " < 0 then greatest(char_length(" + text + ") + " + start + ", 0) else " + start + " end)"
 	if len(c.Args) == 2 {
-		return "substr(" + text + ", " + number(c.Args[1]) + " + 1)"
+		return "substr(" + text + ", " + start + " + 1)"
 	}
-	return "substr(" + text + ", " + number(c.Args[1]) + " + 1, " + number(c.Args[2]) + ")"
+	count := "(" + f.expr(c.Args[2]) + ")::integer" // not less than nothing, and null stays null
+	return "substr(" + text + ", " + start + " + 1, (case when " + count + " < 0 then 0 else " + count + " end))"
 }
 
 func (f *from) caseOf(c *query.Call) string {
@@ -185,6 +214,15 @@ func (f *from) converted(e query.Expr, t *model.Type) string {
 // number matches texts that read as a number.
 const number = `'^\s*[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d{1,3})?\s*$'`
 
+// durationText writes an interval as answers have it: days, then hours, minutes and seconds, the sign before the whole.
+const durationText = `(select case when i.d is null then null when extract(epoch from i.d) = 0 then 'PT0S' else
+  case when extract(epoch from i.d) < 0 then '-' else '' end || 'P' || coalesce(nullif(abs(extract(day from i.d)), 0) || 'D', '') ||
+  coalesce('T' || nullif(coalesce(nullif(abs(extract(hour from i.d)), 0) || 'H', '') ||
+  coalesce(nullif(abs(extract(minute from i.d)), 0) || 'M', '') ||
+  coalesce(trim_scale(nullif(abs(extract(second from i.d)), 0)) || 'S', ''), ''), '') end
+  from (select case when extract(year from d) = 0 and extract(month from d) = 0 then d
+    else justify_hours(make_interval(secs => extract(epoch from d)::double precision)) end as d from (select %[1]s as d) o) i)`
+
 func (f *from) cast(c *query.Call) string {
 	e, t := c.Args[0], c.T
 	sql, from := f.expr(e), e.Type()
@@ -192,6 +230,12 @@ func (f *from) cast(c *query.Call) string {
 		sql = instant(sql, from)
 	}
 	switch {
+	case from.Kind == model.Duration && t.Kind == model.String:
+		return fmt.Sprintf(durationText, sql)
+	case t.Kind == model.Enum && from.Kind == model.String:
+		return "(case when (" + sql + ")::text = any(enum_range(null::" + t.SQL + ")::text[]) then (" + sql + ")::text::" + t.SQL + " end)"
+	case t.Kind == model.Enum:
+		return "(" + sql + ")::text::" + t.SQL
 	case from.Kind == model.Instant && t.Kind == model.String:
 		return "to_char(" + sql + ` at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"')`
 	case from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay):

@@ -131,7 +131,7 @@ func Release(rel *model.Relation, stay bool, scope *access.Scope) *Plan {
 		b.fields = append(b.fields, f)
 		set = append(set, catalog.Quote(f.Column.Name)+" = null")
 	}
-	names, values := b.assignments(nil, scope.For(window.Update, r).Set)
+	names, values := b.assignments(nil, scope.For(window.Update, r).Set, false)
 	for i := range names {
 		set = append(set, names[i]+" = "+values[i])
 	}

@@ -88,6 +88,7 @@ type Column struct {
 	Next     *Column         // the path of the row that they belong to
 	Way      string          // and the relations that lead to them from the rows of the request
 	Text     string          // of a fixed value; of a link, what follows the key
+	BuiltIn  bool            // of a fixed value: it names a type of the standard
 }
 
 // Slot says where an argument comes from. One of the members is set.

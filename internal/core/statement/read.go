@@ -16,10 +16,10 @@ import (
 )
 
 // Read plans a request for a collection or for one row. after says, for a page that continues another one, which values of
-// the last row were null (true); it is nil for a first page. full asks for all control information (JSON Format, 3.1.2).
-func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds, full bool) *Plan {
+// the last row were null (true); it is nil for a first page.
+func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds) *Plan {
 	b := newBuilder(scope)
-	b.full = full
+	b.metadata = q.Metadata
 	b.params, b.paged = q.Params, true
 	plan := newPlan()
 	plan.Uses = b.uses
@@ -81,7 +81,7 @@ func (b *builder) expanded(q *query.Query, alias, table string, after []bool, bo
 		where = append(where, inner.after(q.Order, after))
 	}
 	carried := alias + ".*"
-	if b.full && b.versioned(q) {
+	if b.tagged(q) && !b.hides(q.Root.Resource) { // else it is one of the columns
 		carried += ", " + alias + ".xmin"
 	}
 	outer := b.from(q.Root, alias, false)
@@ -233,24 +233,32 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 	if fields == nil {
 		fields = f.b.scope.Readable(q.Root.Resource)
 	}
-	linked := f.b.full && f.b.linked(q.Root.Resource)
+	full := f.b.metadata == query.Full
+	linked := full && f.b.linked(q.Root.Resource)
 	if linked {
 		edit := link(q.Root.Resource, alias, list)[0]
 		edit.Name = "@editLink"
 		out = append(link(q.Root.Resource, alias, list), edit)
-		if f.b.versioned(q) {
-			out = append(out, Column{Name: "@etag", Kind: Version, At: list.add(alias + ".xmin")})
-		}
+	}
+	if f.b.tagged(q) {
+		out = append(out, Column{Name: "@etag", Kind: Version, At: list.add(alias + ".xmin")})
 	}
 	for _, field := range fields {
-		if name := typeTold(field.Type); f.b.full && name != "" {
-			out = append(out, Column{Name: field.Name + "@type", Kind: Fixed, Text: name})
+		if full {
+			out = f.b.typed(out, field)
 		}
 		t := field.Type
 		if part := q.Parts[field]; part != nil {
 			t = part
 		}
-		c := Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(shown(alias, field))}
+		sql := shown(alias, field)
+		if l := q.Lists[field]; l != nil {
+			var count string
+			if sql, count = f.elements(sql, l); l.Count {
+				out = append(out, Column{Name: field.Name + "@count", Kind: Total, At: list.add(count)})
+			}
+		}
+		c := Column{Name: field.Name, Kind: Plain, Type: t, At: list.add(sql)}
 		if i := f.b.mask(field); i >= 0 {
 			c = Column{Name: field.Name, Kind: Masked, At: list.add(alias + "." + maskName(i)), Columns: []Column{c}}
 		}
@@ -263,10 +271,11 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.own(c.By))})
 	}
 	for _, rel := range q.Root.Resource.Relations {
-		if linked && f.b.scope.For(window.Read, rel.To) != nil {
-			c := link(q.Root.Resource, alias, list)[0]
-			c.Name, c.Text = rel.Name+"@navigationLink", "/"+rel.Name
-			out = append(out, c)
+		if linked && f.b.scope.For(window.Read, rel.To) != nil && q.Shows(rel) {
+			along, association := link(q.Root.Resource, alias, list)[0], link(q.Root.Resource, alias, list)[0]
+			along.Name, along.Text = rel.Name+"@navigationLink", "/"+rel.Name
+			association.Name, association.Text = rel.Name+"@associationLink", "/"+rel.Name+"/$ref"
+			out = append(out, association, along)
 		}
 	}
 	for _, e := range q.Expand {
@@ -277,6 +286,26 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 		}
 	}
 	return out
+}
+
+// elements are the elements of an array that a list shows, in its order, and their number.
+func (f *from) elements(array string, l *query.List) (shown, count string) {
+	element := f.b.alias("element")
+	f.b.vars[l.Element] = element + ".v"
+	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{}}
+	source := " from unnest(" + array + ") with ordinality " + element + "(v, n)"
+	if l.Where != nil {
+		source += " where " + g.condition(l.Where, false)
+	}
+	order := append(g.order(l.Order), orderTerm{sql: element + ".n"})
+	shown = "array(select " + element + ".v" + source + orderBy(order)
+	if l.Top != nil {
+		shown += " limit " + g.expr(l.Top)
+	}
+	if l.Skip != nil {
+		shown += " offset " + g.expr(l.Skip)
+	}
+	return "(case when " + array + " is not null then " + shown + ") end)", "(select count(*)" + source + ")"
 }
 
 // versioned reports whether the rows of a query have versions: those of tables do, as they are.
@@ -291,21 +320,44 @@ func (b *builder) linked(r *model.Resource) bool {
 		return false
 	}
 	d := b.scope.For(window.Read, r)
-	return !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
+	return d != nil && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
 }
 
-// typeTold is the type of a value that its JSON does not show, "" where it does (JSON Format, 4.5.3).
-func typeTold(t *model.Type) string {
-	switch t.Kind {
-	case model.Boolean, model.String, model.Double, model.JSON, model.Range, model.Complex, model.Opaque, model.Enum, model.Unknown:
-		return ""
-	case model.Collection:
-		if inner := typeTold(t.Element); inner != "" {
-			return "#Collection(" + strings.TrimPrefix(inner, "#") + ")"
-		}
-		return ""
+// tagged reports whether the rows of a query show their versions: those that can be addressed and have one do.
+func (b *builder) tagged(q *query.Query) bool {
+	return b.metadata != query.None && b.versioned(q) && b.linked(q.Root.Resource)
+}
+
+// typed adds the type of a field whose value does not show it in JSON (JSON Format, 4.6.3). The standard's own types are named with a
+// hash sign in 4.0 alone.
+func (b *builder) typed(out []Column, f *model.Field) []Column {
+	t, collection := f.Type, ""
+	if t.Kind == model.Collection {
+		t, collection = t.Element, "Collection("
 	}
-	return "#" + strings.TrimPrefix(t.Kind.EDM(), "Edm.")
+	c := Column{Name: f.Name + "@type", Kind: Fixed, BuiltIn: true}
+	switch t.Kind {
+	case model.Enum, model.Complex, model.Range:
+		if name := f.Resource.Model.TypeName(t); name != "" {
+			if t.Kind != model.Enum && collection == "" {
+				return out
+			}
+			c.BuiltIn, c.Text = false, f.Resource.Model.Namespace()+"."+name
+			break
+		}
+		c.Text = "String"
+	case model.JSON, model.Unknown:
+		return out
+	default:
+		c.Text = strings.TrimPrefix(t.Kind.EDM(), "Edm.")
+	}
+	if collection == "" && (c.Text == "String" || t.Kind == model.Boolean || t.Kind == model.Double) {
+		return out
+	}
+	if c.Text = collection + c.Text; collection != "" {
+		c.Text += ")"
+	}
+	return append(out, c)
 }
 
 // shown is a column as the encoders read it: what has no binary form that they know comes as text.
@@ -358,6 +410,7 @@ func (f *from) many(of *query.Query, e *query.Expansion, alias string, list *sel
 	b, q, rel := f.b, e.Query, e.Relation
 	there := b.alias(rel.To.Name)
 	g := b.from(q.Root, there, f.trusted)
+	g.outer = f // of $it
 	table, tied := b.collection(rel, alias, there, f.trusted)
 	source := "\n  from " + table
 	inner := &selectList{}
@@ -385,6 +438,7 @@ func (f *from) many(of *query.Query, e *query.Expansion, alias string, list *sel
 	out := []Column{}
 	if q.Count || e.Only == "count" {
 		h := b.from(q.Root, there, f.trusted)
+		h.outer = f
 		total := append([]string{tied}, h.where(q, there)...)
 		counted := b.alias("gathered")
 		fmt.Fprintf(&f.joins, "\nleft join lateral (\n  select count(*) as total%s%s%s\n) %s on true", source, h.joins.String(),

@@ -188,6 +188,7 @@ func DeleteRows(r *model.Resource, w Rows, scope *access.Scope) *Plan {
 // UpdateRows plans the change of rows by their keys.
 func UpdateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
+	b.metadata = q.Metadata
 	r := q.Root.Resource
 	input := b.input(r, w)
 	alias := b.alias(r.Name)
@@ -195,17 +196,21 @@ func UpdateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	for i, g := range w.Given {
 		name := catalog.Quote(g.Field.Column.Name)
 		value := listed(fmt.Sprintf("v%d", i), g.Field.Type)
+		if g.Field.Type.Parts() != nil {
+			value = merged(fmt.Sprintf("input.v%d::jsonb", i), alias+"."+name, g.Field.Type)
+		}
 		if g.Some {
 			value = fmt.Sprintf("case when input.g%d then %s else %s.%s end", i, value, alias, name)
 		}
 		set = append(set, name+" = "+value)
 	}
-	names, values := b.assignments(nil, scope.For(window.Update, r).Set)
+	names, values := b.assignments(nil, scope.For(window.Update, r).Set, false)
 	for i := range names {
 		set = append(set, names[i]+" = "+values[i])
 	}
 	where := b.byKeys(r, w, alias, window.Update)
-	write := updating(r.Table, alias, set, "input", where)(alias + ".*, input.n as " + rowNumber)
+	write := updating(r.Table, alias, set, "input", where)(alias + ".*" + returnedVersion(r.Table, alias, window.Update) +
+		", input.n as " + rowNumber)
 	if w.numbered() {
 		return b.numbered(input+", written as (\n  "+write+"\n)", q, w, window.Update)
 	}
@@ -215,6 +220,7 @@ func UpdateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 // CreateRows plans the insertion of rows. A field that only some of them give goes to its default in the others.
 func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
+	b.metadata = q.Metadata
 	r := q.Root.Resource
 	input := b.input(r, w)
 	var names, values []string
@@ -225,7 +231,7 @@ func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 		}
 		names, values = append(names, catalog.Quote(g.Field.Column.Name)), append(values, value)
 	}
-	setNames, setValues := b.assignments(nil, scope.For(window.Create, r).Set)
+	setNames, setValues := b.assignments(nil, scope.For(window.Create, r).Set, false)
 	names, values = append(names, setNames...), append(values, setValues...)
 	overriding := ""
 	if len(names) == 0 { // a query must give something: a default does
@@ -236,7 +242,8 @@ func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 		}
 	}
 	write := "insert into " + r.Table.QualifiedName() + " (" + strings.Join(names, ", ") + ")" + overriding +
-		"\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *"
+		"\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *" +
+		returnedVersion(r.Table, r.Table.QualifiedName(), window.Create)
 	if w.numbered() { // they come back in the order in which they were inserted
 		return b.numbered(input+", inserted as (\n  "+write+"\n), written as (\n  select *, row_number() over () as "+rowNumber+
 			" from inserted\n)", q, w, window.Create)

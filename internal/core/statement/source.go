@@ -41,7 +41,7 @@ func (b *builder) readable(r *model.Resource, operations ...window.Operation) st
 	if !b.hides(r) {
 		return b.whole(r)
 	}
-	return b.masked(r, b.whole(r), "xmin", func(alias string) (list, where []string, joins string) {
+	return b.masked(r, b.whole(r), nil, func(alias string) (list, where []string, joins string) {
 		for _, op := range operations {
 			var all []access.AnyOf
 			if d := b.scope.For(op, r); d != nil {
@@ -56,9 +56,9 @@ func (b *builder) readable(r *model.Resource, operations ...window.Operation) st
 }
 
 // shownOf is what a statement has written, under the name of written, with the fields that the caller may read in each row, and whether
-// it meets the rules of the operation and of reading.
-func (b *builder) shownOf(r *model.Resource, op window.Operation, version string) string {
-	return b.masked(r, "written", version, func(alias string) (list, where []string, joins string) {
+// it meets the rules of the operation and of reading; more are columns besides.
+func (b *builder) shownOf(r *model.Resource, op window.Operation, more ...string) string {
+	return b.masked(r, "written", more, func(alias string) (list, where []string, joins string) {
 		for _, guard := range []struct {
 			op   window.Operation
 			name string
@@ -80,9 +80,9 @@ const (
 )
 
 // masked hides fields in the rows of a table in which a caller with several roles may not read them: they are null there, and a column
-// says so. Whatever the rest of the statement does with them, it never sees more. version is the name of the version's column, with
-// asks more of the rows, as the table has them.
-func (b *builder) masked(r *model.Resource, table, version string, with func(alias string) (list, where []string, joins string)) string {
+// says so. Whatever the rest of the statement does with them, it never sees more. more are columns besides those of the table; with asks
+// more of the rows, as the table has them.
+func (b *builder) masked(r *model.Resource, table string, more []string, with func(alias string) (list, where []string, joins string)) string {
 	alias := b.alias(r.Name)
 	list, where, joins := with(alias)
 	conditions := map[string]string{}
@@ -98,8 +98,11 @@ func (b *builder) masked(r *model.Resource, table, version string, with func(ali
 		}
 		list = append(list, value)
 	}
-	if r.Table.Kind == catalog.Base && version != "" {
-		list = append(list, alias+"."+version)
+	if r.Table.Kind == catalog.Base {
+		more = append([]string{rowVersion}, more...)
+	}
+	for _, name := range more {
+		list = append(list, alias+"."+name)
 	}
 	return "(select " + strings.Join(list, ", ") + "\n  from " + table + " " + alias + joins + whereClause(where) + ")"
 }

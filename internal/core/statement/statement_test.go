@@ -57,7 +57,7 @@ func TestRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		plan := statement.Read(q, scope, tt.after, statement.Bounds{Rows: 21, Offset: tt.after == nil}, false)
+		plan := statement.Read(q, scope, tt.after, statement.Bounds{Rows: 21, Offset: tt.after == nil})
 		in := statement.Input{Literals: r.Literals, Claims: tt.caller.Claims, Limit: 21, Offset: 0}
 		for range tt.after {
 			v := "last"

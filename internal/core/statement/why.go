@@ -51,6 +51,7 @@ func Covered(rule *access.Rule, r *model.Resource, scope *access.Scope) *Plan {
 
 // Shown is the statement of an operation to be looked at, of a write as it would be with all the fields that the role may give.
 func Shown(q *query.Query, op window.Operation, fields []*model.Field, scope *access.Scope) string {
+	q.Metadata = query.None
 	switch op {
 	case window.Create:
 		return Create(q, fields, scope).SQL
@@ -59,5 +60,5 @@ func Shown(q *query.Query, op window.Operation, fields []*model.Field, scope *ac
 	case window.Delete:
 		return Delete(q, scope, false).SQL
 	}
-	return Read(q, scope, nil, Bounds{}, false).SQL
+	return Read(q, scope, nil, Bounds{}).SQL
 }

@@ -17,9 +17,10 @@ import (
 // the role may read it.
 func Create(q *query.Query, fields []*model.Field, scope *access.Scope) *Plan {
 	b := newBuilder(scope)
+	b.metadata = q.Metadata
 	b.fields = fields
 	r := q.Root.Resource
-	names, values := b.assignments(fields, scope.For(window.Create, r).Set)
+	names, values := b.assignments(fields, scope.For(window.Create, r).Set, false)
 	alias := b.alias(r.Name)
 	insert := "insert into " + r.Table.QualifiedName() + " as " + alias
 	if len(names) == 0 {
@@ -41,18 +42,15 @@ func returning(write string) writing {
 // and after. Where it is conditional, the row must have one of the versions that the request gives.
 func Update(q *query.Query, fields, defaults []*model.Field, scope *access.Scope, conditional bool) *Plan {
 	b := newBuilder(scope)
+	b.metadata = q.Metadata
 	b.fields = fields
 	r := q.Root.Resource
-	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
-	set := make([]string, len(names))
-	for i := range names {
-		set[i] = names[i] + " = " + values[i]
-	}
+	alias := b.alias(r.Name)
+	set := b.changes(fields, alias, scope.For(window.Update, r).Set)
 	b.fields = slices.Concat(fields, defaults)
 	for _, f := range defaults {
 		set = append(set, catalog.Quote(f.Column.Name)+" = default")
 	}
-	alias := b.alias(r.Name)
 	where := b.target(q, alias, window.Update, conditional)
 	return b.answer(updating(r.Table, alias, set, "", where), alias, q, window.Update)
 }
@@ -95,16 +93,13 @@ func Delete(q *query.Query, scope *access.Scope, conditional bool) *Plan {
 // Its guard reports whether all of them still meet the rule. Where they are to be shown, each comes back as a row with guards of its own.
 func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show bool) *Plan {
 	b := newBuilder(scope)
+	b.metadata = q.Metadata
 	b.fields = fields
 	r := q.Root.Resource
-	names, values := b.assignments(fields, scope.For(window.Update, r).Set)
-	set := make([]string, len(names))
-	for i := range names {
-		set[i] = names[i] + " = " + values[i]
-	}
 	target, alias, same := b.matching(q, window.Update, true)
-	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*", r.Table.QualifiedName(), alias, strings.Join(set, ", "),
-		same, alias)
+	set := b.changes(fields, alias, scope.For(window.Update, r).Set)
+	write := fmt.Sprintf("update %s %s set %s\n  from target where %s returning %s.*%s", r.Table.QualifiedName(), alias,
+		strings.Join(set, ", "), same, alias, returnedVersion(r.Table, alias, window.Update))
 	plan := newPlan()
 	written := b.alias(r.Name)
 	f := b.from(q.Root, written, false)
@@ -113,7 +108,7 @@ func UpdateEach(q *query.Query, fields []*model.Field, scope *access.Scope, show
 		plan.ReturnsRows = true
 		plan.Columns = f.columns(q, written, list)
 		if b.hides(r) {
-			source = b.shownOf(r, window.Update, "")
+			source = b.shownOf(r, window.Update)
 		}
 		b.guards(f, list, window.Update, r, written, &plan.Guards)
 	} else {
@@ -192,13 +187,26 @@ func writtenVersion(t *catalog.Table, alias string, op window.Operation) string 
 	return alias + ".xmin"
 }
 
-// rowVersion is the name of the column in which a written row tells its version.
-const rowVersion = `"row version"`
+// returnedVersion is the end of a list in RETURNING that has a row's version too.
+func returnedVersion(t *catalog.Table, alias string, op window.Operation) string {
+	switch version := writtenVersion(t, alias, op); version {
+	case "":
+		return ""
+	case alias + "." + rowVersion:
+		return ", " + version
+	default:
+		return ", " + version + " as " + rowVersion
+	}
+}
 
-func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (names, values []string) {
+// rowVersion is the name of the column in which a written row reports its version, which is that of a table.
+const rowVersion = "xmin"
+
+// assignments are the columns that fields and presets give values to. Where parts is asked for, values with parts come as those.
+func (b *builder) assignments(fields []*model.Field, presets []access.Preset, parts bool) (names, values []string) {
 	for i, field := range fields {
 		names = append(names, catalog.Quote(field.Column.Name))
-		values = append(values, b.body(i, field.Type))
+		values = append(values, b.body(i, field.Type, parts && field.Type.Parts() != nil))
 	}
 	none := b.from(nil, "", true)
 	for _, p := range presets {
@@ -208,8 +216,40 @@ func (b *builder) assignments(fields []*model.Field, presets []access.Preset) (n
 	return names, values
 }
 
+// changes are the assignments of a change of rows under an alias. Of a value with parts the body gives those that change.
+func (b *builder) changes(fields []*model.Field, alias string, presets []access.Preset) []string {
+	names, values := b.assignments(fields, presets, true)
+	set := make([]string, len(names))
+	for i := range names {
+		set[i] = names[i] + " = " + values[i]
+		if i < len(fields) && fields[i].Type.Parts() != nil {
+			set[i] = names[i] + " = " + merged(values[i], column(alias, fields[i]), fields[i].Type)
+		}
+	}
+	return set
+}
+
+// merged is a value with parts after a change that gives some of them as a JSON object, and null for null.
+func merged(given, current string, t *model.Type) string {
+	if t.Kind == model.Complex {
+		return "(case when " + given + " is not null then jsonb_populate_record((" + current + ")::" + t.SQL + ", " + given + ") end)"
+	}
+	end := func(name string) string {
+		return "case when " + given + " ? '" + name + "' then (" + given + " ->> '" + name + "')::" + t.Element.SQL + " else " + name + "(" +
+			current + ") end"
+	}
+	bounds := "coalesce(" + given + " ->> 'bounds', case when isempty(" + current + ") then '[)' else " +
+		"case when lower_inc(" + current + ") or lower_inf(" + current + ") then '[' else '(' end || " +
+		"case when upper_inc(" + current + ") then ']' else ')' end end, '[)')"
+	return "(case when " + given + " is null then null when (" + given + " ->> 'empty')::boolean then 'empty'::" + t.SQL + " else " + t.SQL +
+		"(" + end("lower") + ", " + end("upper") + ", " + bounds + ") end)"
+}
+
 // body is the placeholder of a value of the body. A timestamp without time zone takes the instant's time in UTC.
-func (b *builder) body(i int, t *model.Type) string {
+func (b *builder) body(i int, t *model.Type, parts bool) string {
+	if parts {
+		return b.arg(Slot{Role: Body, Index: i}, "jsonb")
+	}
 	if t.Kind == model.Instant && t.Local {
 		return "(" + b.arg(Slot{Role: Body, Index: i}, "timestamptz") + " at time zone 'UTC')"
 	}
@@ -283,11 +323,11 @@ func (b *builder) answer(write writing, alias string, q *query.Query, op window.
 	}
 	source := "written"
 	if b.hides(r) {
-		source = b.shownOf(r, op, rowVersion)
+		source = b.shownOf(r, op)
 	}
 	b.guards(f, list, op, r, alias, &plan.Guards)
-	direct := f.joins.Len() == 0 && len(q.Expand) == 0 && source == "written"
 	version := writtenVersion(r.Table, alias, op)
+	direct := f.joins.Len() == 0 && len(q.Expand) == 0 && source == "written" && (!b.tagged(q) || version == alias+"."+rowVersion)
 	if version != "" {
 		of := alias + "." + rowVersion
 		if direct {
@@ -301,11 +341,7 @@ func (b *builder) answer(write writing, alias string, q *query.Query, op window.
 	if direct {
 		plan.SQL = write(list.String())
 	} else {
-		returned := alias + ".*"
-		if version != "" {
-			returned += ", " + version + " as " + rowVersion
-		}
-		plan.SQL = "with written as (\n  " + write(returned) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias +
+		plan.SQL = "with written as (\n  " + write(alias+".*"+returnedVersion(r.Table, alias, op)) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias +
 			f.joins.String()
 	}
 	plan.Slots, plan.Body = b.slots, b.fields

@@ -83,7 +83,7 @@ func (p *Parser) step() (s StepNode, err error) {
 	p.I++
 	switch s.Name {
 	case "filter":
-		s.Filter, err = p.Expression(1)
+		s.Filter, err = p.whole()
 	case "search":
 		s.Search, err = p.search()
 	case "compute":
@@ -106,7 +106,7 @@ func (p *Parser) step() (s StepNode, err error) {
 			return s, err
 		}
 		if err = p.Expect(','); err == nil {
-			s.By, err = p.Expression(1)
+			s.By, err = p.whole()
 		}
 	}
 	if err != nil {

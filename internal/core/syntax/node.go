@@ -47,16 +47,18 @@ type BinaryNode struct {
 
 // LambdaNode is any or all over a collection. Body is nil in any().
 type LambdaNode struct {
-	Path *PathNode
-	All  bool
-	Var  string
-	Body Node
+	Path   *PathNode
+	Filter Node // of /$filter(…) before it; nil: all elements
+	All    bool
+	Var    string
+	Body   Node
 }
 
 // CountNode is the number of a collection's elements, of those that meet the filter where there is one.
 type CountNode struct {
 	Path   *PathNode
 	Filter Node
+	Search *SearchNode
 }
 
 // ListNode is the list of an in that is not one literal: classes mixed, or null among them.
@@ -65,7 +67,7 @@ type ListNode struct {
 	Items []Node
 }
 
-// RootNode is a path from the root of the service: $root/vessels(3)/name.
+// RootNode is a path from the root of the service: $root/vessels(3)/name. Path is nil where the row itself is meant.
 type RootNode struct {
 	Pos      Pos
 	Resource SegmentNode
@@ -90,7 +92,11 @@ func (n *RootNode) String() string {
 			parts[i] = k.Name + "=" + parts[i]
 		}
 	}
-	return "$root/" + n.Resource.Name + "(" + strings.Join(parts, ",") + ")/" + n.Path.String()
+	row := "$root/" + n.Resource.Name + "(" + strings.Join(parts, ",") + ")"
+	if n.Path == nil {
+		return row
+	}
+	return row + "/" + n.Path.String()
 }
 
 // Start is the first byte of the node.
@@ -118,18 +124,28 @@ func (n *LambdaNode) Start() Pos { return n.Path.Start() }
 func (n *CountNode) Start() Pos { return n.Path.Start() }
 
 func (n *LambdaNode) String() string {
-	name := map[bool]string{false: "any", true: "all"}[n.All]
-	if n.Body == nil {
-		return n.Path.String() + "/any()"
+	name, path := map[bool]string{false: "any", true: "all"}[n.All], n.Path.String()
+	if n.Filter != nil {
+		path += "/$filter(" + n.Filter.String() + ")"
 	}
-	return n.Path.String() + "/" + name + "(" + n.Var + ":" + n.Body.String() + ")"
+	if n.Body == nil {
+		return path + "/any()"
+	}
+	return path + "/" + name + "(" + n.Var + ":" + n.Body.String() + ")"
 }
 
 func (n *CountNode) String() string {
-	if n.Filter == nil {
+	var options []string
+	if n.Filter != nil {
+		options = append(options, "$filter="+n.Filter.String())
+	}
+	if n.Search != nil {
+		options = append(options, "$search="+n.Search.String())
+	}
+	if options == nil {
 		return n.Path.String() + "/$count"
 	}
-	return n.Path.String() + "/$count($filter=" + n.Filter.String() + ")"
+	return n.Path.String() + "/$count(" + strings.Join(options, ";") + ")"
 }
 
 func (n *LiteralNode) String() string { return n.Value.String() }
@@ -197,12 +213,18 @@ type Options struct {
 	Search  *SearchNode
 	Filter  Node
 	OrderBy []OrderNode
-	Select  []*PathNode // nil: all; a "*" is nil too
+	Select  []*SelectNode // nil: all; a "*" is nil too
 	Expand  []ExpandNode
 	Top     *LiteralNode
 	Skip    *LiteralNode
 	Count   bool
 	Levels  int // of a relation to the same resource; 0 is 1
+}
+
+// SelectNode is one path of select. Options are those in brackets after it; nil where there are none.
+type SelectNode struct {
+	*PathNode
+	Options *Options
 }
 
 // ComputeNode is one value of compute with its name.

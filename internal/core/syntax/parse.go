@@ -1,12 +1,7 @@
 package syntax
 
 import (
-	"slices"
-	"strconv"
 	"strings"
-
-	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/window"
 )
 
 // Parser reads the tokens of one option into nodes (OData 4.01 URL Conventions, 5.1).
@@ -124,7 +119,7 @@ func (p *Parser) Expression(least int) (Node, error) {
 	for {
 		t := p.Peek()
 		if t.Kind == tokenMark && symbols[t.mark] != "" {
-			return nil, p.fault(t.Pos, "unexpected %q; the operator is called %q", string(t.mark), symbols[t.mark])
+			return nil, p.symbol(left, t)
 		}
 		if t.Kind != TokenName {
 			return left, nil
@@ -151,6 +146,30 @@ func (p *Parser) Expression(least int) (Node, error) {
 	}
 }
 
+// symbol is the fault of an operator that other languages write as a sign.
+func (p *Parser) symbol(left Node, t Token) error {
+	word := symbols[t.mark]
+	shown := string(t.mark)
+	p.I++
+	for t.mark == '=' && p.Accept('=') {
+		shown += "="
+	}
+	right, err := p.Expression(precedence[word] + 1)
+	if err != nil {
+		return p.fault(t.Pos, "%q is no operator here; the operator is %s", shown, word)
+	}
+	return p.fault(t.Pos, "%q is no operator here; write %s", shown, (&BinaryNode{Operator: word, Left: left, Right: right}).String())
+}
+
+// whole reads an expression that no other word may follow.
+func (p *Parser) whole() (Node, error) {
+	n, err := p.Expression(1)
+	if err == nil && p.Peek().Kind == TokenName {
+		err = p.wordAfter(n)
+	}
+	return n, err
+}
+
 // operand reads what stands between operators.
 func (p *Parser) operand() (Node, error) {
 	t := p.Peek()
@@ -160,7 +179,7 @@ func (p *Parser) operand() (Node, error) {
 		return &LiteralNode{Pos: t.Pos, Index: t.Literal, Value: p.Literals[t.Literal]}, nil
 	case t.Kind == tokenMark && t.mark == '(':
 		p.I++
-		inner, err := p.Expression(1)
+		inner, err := p.whole()
 		if err != nil {
 			return nil, err
 		}
@@ -204,6 +223,7 @@ func (p *Parser) path() (Node, error) {
 		return p.rootPath(first)
 	}
 	path := &PathNode{Segments: []SegmentNode{{first.Pos, first.Text}}}
+	var filter Node
 	for p.Accept('/') {
 		t := p.Peek()
 		if t.Kind != TokenName {
@@ -211,14 +231,45 @@ func (p *Parser) path() (Node, error) {
 		}
 		p.I++
 		switch name := strings.ToLower(t.Text); {
+		case name == "$filter" && p.isMark('('):
+			more, err := p.pathFilter()
+			if err != nil {
+				return nil, err
+			}
+			filter = bothNodes(filter, more)
+			continue
 		case (name == "any" || name == "all") && p.isMark('('):
-			return p.lambda(path, name == "all")
+			return p.lambda(path, filter, name == "all")
 		case name == "$count":
-			return p.count(path)
+			return p.count(path, filter)
 		}
 		path.Segments = append(path.Segments, SegmentNode{t.Pos, t.Text})
 	}
+	if filter != nil {
+		return nil, p.unexpected("/any(…), /all(…) or /$count after a filter")
+	}
 	return path, nil
+}
+
+// pathFilter reads the condition of `$filter(…)` in a path.
+func (p *Parser) pathFilter() (Node, error) {
+	p.I++
+	filter, err := p.whole()
+	if err != nil {
+		return nil, err
+	}
+	return filter, p.Expect(')')
+}
+
+// bothNodes is a condition and another one, either of which may be nil.
+func bothNodes(x, y Node) Node {
+	switch {
+	case x == nil:
+		return y
+	case y == nil:
+		return x
+	}
+	return &BinaryNode{Pos: y.Start(), Operator: "and", Left: x, Right: y}
 }
 
 // rootPath reads what follows $root: a resource, the key of a row in brackets, and a path from there.
@@ -259,7 +310,7 @@ func (p *Parser) rootPath(root Token) (Node, error) {
 		return nil, err
 	}
 	if !p.Accept('/') {
-		return nil, p.unexpected("a field, as in /name,")
+		return n, nil
 	}
 	t = p.Peek()
 	if t.Kind != TokenName {
@@ -278,9 +329,9 @@ func (p *Parser) rootPath(root Token) (Node, error) {
 }
 
 // lambda reads `(p: p/hazardous)`, or `()` after any.
-func (p *Parser) lambda(path *PathNode, all bool) (Node, error) {
+func (p *Parser) lambda(path *PathNode, filter Node, all bool) (Node, error) {
 	open := p.Next()
-	n := &LambdaNode{Path: path, All: all}
+	n := &LambdaNode{Path: path, Filter: filter, All: all}
 	if p.Accept(')') {
 		if all {
 			return nil, p.fault(open.Pos, "all(…) needs a condition, such as all(x: x/id gt 0)")
@@ -297,30 +348,45 @@ func (p *Parser) lambda(path *PathNode, all bool) (Node, error) {
 		return nil, err
 	}
 	var err error
-	if n.Body, err = p.Expression(1); err != nil {
+	if n.Body, err = p.whole(); err != nil {
 		return nil, err
 	}
 	return n, p.Expect(')')
 }
 
-// count reads what may follow $count: a filter in brackets.
-func (p *Parser) count(path *PathNode) (Node, error) {
-	n := &CountNode{Path: path}
+// count reads what may follow $count: a filter and a search in brackets.
+func (p *Parser) count(path *PathNode, filter Node) (Node, error) {
+	n := &CountNode{Path: path, Filter: filter}
 	if !p.Accept('(') {
 		return n, nil
 	}
-	if !p.word("filter") && !p.word("$filter") {
-		return nil, p.unexpected(`"filter=…"`)
+	for {
+		isFilter := p.word("filter") || p.word("$filter")
+		if !isFilter && !p.word("search") && !p.word("$search") {
+			return nil, p.unexpected(`"filter=…" or "search=…"`)
+		}
+		p.I++
+		if err := p.Expect('='); err != nil {
+			return nil, err
+		}
+		var err error
+		if isFilter {
+			var more Node
+			more, err = p.whole()
+			n.Filter = bothNodes(n.Filter, more)
+		} else {
+			n.Search, err = p.search()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if p.Accept(')') {
+			return n, nil
+		}
+		if !p.Accept(';') {
+			return nil, p.unexpected(`";" or ")"`)
+		}
 	}
-	p.I++
-	if err := p.Expect('='); err != nil {
-		return nil, err
-	}
-	var err error
-	if n.Filter, err = p.Expression(1); err != nil {
-		return nil, err
-	}
-	return n, p.Expect(')')
 }
 
 func (p *Parser) call(name Token) (Node, error) {
@@ -330,7 +396,7 @@ func (p *Parser) call(name Token) (Node, error) {
 		return call, nil
 	}
 	for {
-		arg, err := p.Expression(1)
+		arg, err := p.whole()
 		if err != nil {
 			return nil, err
 		}
@@ -365,7 +431,7 @@ func (p *Parser) list() (Node, error) {
 	}
 	list := &ListNode{Pos: t.Pos}
 	for {
-		item, err := p.Expression(1)
+		item, err := p.whole()
 		if err != nil {
 			return nil, err
 		}
@@ -379,298 +445,18 @@ func (p *Parser) list() (Node, error) {
 	}
 }
 
-// orderBy reads `eta desc,id`.
-func (p *Parser) orderBy() ([]OrderNode, error) {
-	var terms []OrderNode
-	for {
-		by, err := p.Expression(1)
-		if err != nil {
-			return nil, err
-		}
-		term := OrderNode{By: by}
-		switch {
-		case p.word("desc"):
-			p.I++
-			term.Desc = true
-		case p.word("asc"):
-			p.I++
-		case p.Peek().Kind == TokenName:
-			return nil, p.unexpected(`"asc", "desc" or ","`)
-		}
-		terms = append(terms, term)
-		if !p.Accept(',') {
-			return terms, nil
-		}
-	}
-}
-
-// selectList reads `id,eta` or `*`.
-func (p *Parser) selectList() ([]*PathNode, error) {
-	var paths []*PathNode
-	all := false
-	for {
-		switch t := p.Peek(); {
-		case p.Accept('*'):
-			all = true
-		case t.Kind == TokenName:
-			path := &PathNode{}
-			for {
-				t := p.Peek()
-				if t.Kind != TokenName {
-					return nil, p.unexpected("a name")
-				}
-				p.I++
-				path.Segments = append(path.Segments, SegmentNode{t.Pos, t.Text})
-				if !p.Accept('/') {
-					break
-				}
-			}
-			paths = append(paths, path)
-		default:
-			return nil, p.unexpected("the name of a field")
-		}
-		if !p.Accept(',') {
-			break
-		}
-	}
-	if all {
-		return nil, nil
-	}
-	return paths, nil
-}
-
-// expandList reads `vessel(select=name),tugs(orderby=name;top=2),cargo_items/$count,*`.
-func (p *Parser) expandList() ([]ExpandNode, error) {
-	var list []ExpandNode
-	for {
-		t := p.Peek()
-		e := ExpandNode{Path: SegmentNode{t.Pos, t.Text}}
-		switch {
-		case p.Accept('*'):
-			e.All = true
-		case t.Kind == TokenName:
-			p.I++
-		default:
-			return nil, p.unexpected("the name of a relation")
-		}
-		if p.Accept('/') {
-			switch {
-			case p.word("$count"):
-				e.Only = "count"
-			case p.word("$ref"):
-				e.Only = "ref"
-			default:
-				return nil, p.unexpected(`"$count" or "$ref"`)
-			}
-			p.I++
-		}
-		if p.Accept('(') {
-			if p.depth++; p.depth > maxDepth {
-				return nil, p.fault(t.Pos, "expand is nested more than %d deep", maxDepth)
-			}
-			err := p.nestedOptions(&e.Options)
-			p.depth--
-			if err != nil {
-				return nil, err
-			}
-		}
-		list = append(list, e)
-		if !p.Accept(',') {
-			return list, nil
-		}
-	}
-}
-
-// computeList reads `draught_m mul 3.28 as draught_ft,tugs/$count as n`.
-func (p *Parser) computeList() ([]ComputeNode, error) {
-	var list []ComputeNode
-	for {
-		by, err := p.Expression(1)
-		if err != nil {
-			return nil, err
-		}
-		if !p.word("as") {
-			return nil, p.unexpected(`"as" and a name`)
-		}
-		p.I++
-		t := p.Peek()
-		if t.Kind != TokenName || !window.IsName(t.Text) {
-			return nil, p.unexpected("a name for the computed value")
-		}
-		p.I++
-		list = append(list, ComputeNode{by, SegmentNode{t.Pos, t.Text}})
-		if !p.Accept(',') {
-			return list, nil
-		}
-	}
-}
-
-// search reads words put together by OR, AND (or nothing) and NOT, the last binding tightest.
-func (p *Parser) search() (*SearchNode, error) { return p.searchList("OR", p.searchAnd) }
-
-func (p *Parser) searchAnd() (*SearchNode, error) { return p.searchList("AND", p.searchTerm) }
-
-func (p *Parser) searchList(operator string, part func() (*SearchNode, error)) (*SearchNode, error) {
-	n := &SearchNode{Operator: strings.ToLower(operator)}
-	for {
-		next, err := part()
-		if err != nil {
-			return nil, err
-		}
-		n.Parts = append(n.Parts, next)
-		t := p.Peek()
-		switch {
-		case t.Kind == TokenName && t.Text == operator:
-			p.I++
-		case operator == "AND" && (t.Kind == TokenLiteral || t.Kind == TokenName && t.Text == "NOT" || t.Kind == tokenMark && t.mark == '('):
-		case len(n.Parts) == 1:
-			return n.Parts[0], nil
-		default:
-			return n, nil
-		}
-	}
-}
-
-func (p *Parser) searchTerm() (*SearchNode, error) {
-	if p.depth++; p.depth > maxDepth {
-		return nil, p.fault(p.Peek().Pos, "search is nested more than %d deep", maxDepth)
-	}
-	defer func() { p.depth-- }()
-	t := p.Peek()
-	switch {
-	case t.Kind == TokenName && t.Text == "NOT":
-		p.I++
-		inner, err := p.searchTerm()
-		return &SearchNode{Operator: "not", Parts: []*SearchNode{inner}}, err
-	case p.Accept('('):
-		inner, err := p.search()
-		if err != nil {
-			return nil, err
-		}
-		return inner, p.Expect(')')
-	case t.Kind == TokenLiteral:
-		p.I++
-		return &SearchNode{Term: &LiteralNode{Pos: t.Pos, Index: t.Literal, Value: p.Literals[t.Literal]}}, nil
-	}
-	return nil, p.unexpected("a word or a phrase in double quotes")
-}
-
-// nestedOptionNames are the options that collections take, also inside expand; their order is the order in the shape.
-var nestedOptionNames = []string{"apply", "compute", "search", "filter", "orderby", "select", "expand", "top", "skip", "count", "levels"}
-
-// nestedOptions reads `select=name;top=2)`, the closing bracket too.
-func (p *Parser) nestedOptions(o *Options) error {
-	seen := map[string]bool{}
-	for {
-		t := p.Peek()
-		if t.Kind != TokenName {
-			return p.unexpected("an option such as select=…")
-		}
-		p.I++
-		name := strings.ToLower(strings.TrimPrefix(t.Text, "$"))
-		if !slices.Contains(nestedOptionNames, name) {
-			return FaultAt(p.Option, t.Pos, "option.unknown", "unknown option %q inside expand%s", t.Text, fault.Suggest(name, nestedOptionNames))
-		}
-		if seen[name] {
-			return FaultAt(p.Option, t.Pos, "option.twice", "option %q stands twice", name)
-		}
-		seen[name] = true
-		if err := p.Expect('='); err != nil {
-			return err
-		}
-		if err := p.OptionValue(name, o); err != nil {
-			return err
-		}
-		if p.Accept(')') {
-			return nil
-		}
-		if p.isMark(',') {
-			return p.fault(p.Peek().Pos, `options inside brackets are parted by ";", not by ","`)
-		}
-		if !p.Accept(';') {
-			return p.unexpected(`";" or ")"`)
-		}
-	}
-}
-
-// OptionValue reads the value of one option into o.
-func (p *Parser) OptionValue(name string, o *Options) (err error) {
-	switch name {
-	case "apply":
-		o.Apply, err = p.apply()
-	case "compute":
-		o.Compute, err = p.computeList()
-	case "search":
-		o.Search, err = p.search()
-	case "levels":
-		o.Levels, err = p.levels()
-	case "filter":
-		o.Filter, err = p.Expression(1)
-	case "orderby":
-		o.OrderBy, err = p.orderBy()
-	case "select":
-		o.Select, err = p.selectList()
-	case "expand":
-		o.Expand, err = p.expandList()
-	case "top":
-		o.Top, err = p.numberNode("top")
-	case "skip":
-		o.Skip, err = p.numberNode("skip")
-	case "count":
-		switch {
-		case p.word("true"):
-			o.Count = true
-		case !p.word("false"):
-			return p.unexpected(`"true" or "false"`)
-		}
-		p.I++
-	}
-	return err
-}
-
-// levels reads a number or max. It changes the statement, so it is checked here and a part of the shape by its own text.
-func (p *Parser) levels() (int, error) {
-	t := p.Next()
-	if t.Kind == TokenName && strings.EqualFold(t.Text, "max") {
-		return maxLevels, nil
-	}
-	if t.Kind == TokenLiteral {
-		if n, err := strconv.Atoi(p.Literals[t.Literal].Text); err == nil && n >= 1 && n <= maxLevels {
-			return n, nil
-		}
-	}
-	return 0, p.fault(t.Pos, "levels takes a number from 1 to %d, or max", maxLevels)
-}
-
-func (p *Parser) numberNode(option string) (*LiteralNode, error) {
-	pos := p.Peek().Pos
-	literal, err := p.Number(option)
-	if err != nil {
-		return nil, err
-	}
-	return &LiteralNode{Pos: pos, Index: literal, Value: p.Literals[literal]}, nil
-}
-
-// Number reads the whole number of top or skip and returns which literal it is.
-func (p *Parser) Number(option string) (int, error) {
-	t := p.Peek()
-	if t.Kind == TokenLiteral && p.Literals[t.Literal].Class == Whole && p.Literals[t.Literal].Text[0] != '-' {
-		p.I++
-		return t.Literal, nil
-	}
-	if t.Kind == TokenEnd {
-		return 0, p.fault(t.Pos, "a number is missing")
-	}
-	return 0, p.fault(t.Pos, "%s takes a whole number from 0 up, not %s", option, strings.Trim(p.shown(t), `"`))
-}
-
 // ParseRule parses a row rule: a filter on its own, with literals of its own.
 func ParseRule(text string) (Node, error) {
 	p, err := parserOf("rows", text)
 	if err != nil {
 		return nil, err
 	}
-	n, err := p.Expression(1)
+	return p.Filter()
+}
+
+// Filter reads an expression that is all there is.
+func (p *Parser) Filter() (Node, error) {
+	n, err := p.whole()
 	if err != nil {
 		return nil, err
 	}

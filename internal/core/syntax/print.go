@@ -30,7 +30,7 @@ func (o *Options) entries() []entry {
 		}
 		return t.By.String()
 	}), ",")
-	add("select", texts(o.Select, (*PathNode).String), ",")
+	add("select", texts(o.Select, (*SelectNode).String), ",")
 	add("expand", texts(o.Expand, func(n ExpandNode) string { return n.String() }), ",")
 	return list
 }
@@ -61,24 +61,37 @@ func (n *ExpandNode) String() string {
 	if n.Only != "" {
 		name += "/$" + n.Only
 	}
-	list := n.Options.entries()
+	return name + n.Options.inBrackets()
+}
+
+// String prints the path with its options as select has it.
+func (n *SelectNode) String() string {
+	if n.Options == nil {
+		return n.PathNode.String()
+	}
+	return n.PathNode.String() + n.Options.inBrackets()
+}
+
+// inBrackets prints options as they follow a relation or a field; "" where there are none.
+func (o *Options) inBrackets() string {
+	list := o.entries()
 	number := func(name string, l *LiteralNode) {
 		if l != nil {
 			list = append(list, entry{name, l.String()})
 		}
 	}
-	number("top", n.Options.Top)
-	number("skip", n.Options.Skip)
-	if n.Options.Count {
+	number("top", o.Top)
+	number("skip", o.Skip)
+	if o.Count {
 		list = append(list, entry{"count", "true"})
 	}
-	if n.Options.Levels > 1 {
-		list = append(list, entry{"levels", strconv.Itoa(n.Options.Levels)})
+	if o.Levels > 1 {
+		list = append(list, entry{"levels", strconv.Itoa(o.Levels)})
 	}
 	if list == nil {
-		return name
+		return ""
 	}
-	return name + "(" + strings.Join(texts(list, func(e entry) string { return e.name + "=" + e.text }), ";") + ")"
+	return "(" + strings.Join(texts(list, func(e entry) string { return e.name + "=" + e.text }), ";") + ")"
 }
 
 // String prints the words of a search.
@@ -122,4 +135,59 @@ func Expanded(list []ExpandNode, way []string) *Options {
 		return &options
 	}
 	return Expanded(options.Expand, way[1:])
+}
+
+// eachPath hands out the paths of an expression.
+func eachPath(n Node, do func(*PathNode)) {
+	switch n := n.(type) {
+	case *PathNode:
+		do(n)
+	case *CallNode:
+		for _, a := range n.Args {
+			eachPath(a, do)
+		}
+	case *UnaryNode:
+		eachPath(n.Operand, do)
+	case *BinaryNode:
+		eachPath(n.Left, do)
+		eachPath(n.Right, do)
+	case *ListNode:
+		for _, item := range n.Items {
+			eachPath(item, do)
+		}
+	case *LambdaNode:
+		do(n.Path)
+		eachPath(n.Filter, do)
+		eachPath(n.Body, do)
+	case *CountNode:
+		do(n.Path)
+		eachPath(n.Filter, do)
+	}
+}
+
+// eachPath hands out the paths of the expressions of options, but for those of relations that they expand.
+func (o *Options) eachPath(do func(*PathNode)) {
+	eachPath(o.Filter, do)
+	for _, t := range o.OrderBy {
+		eachPath(t.By, do)
+	}
+	for _, c := range o.Compute {
+		eachPath(c.By, do)
+	}
+}
+
+// UsesIt reports whether an expression of the options speaks of $it, the row of the request.
+func (o *Options) UsesIt() bool {
+	uses := false
+	o.eachPath(func(p *PathNode) { uses = uses || p.Segments[0].Name == "$it" })
+	return uses
+}
+
+// SetIt writes another path in the place of $it, where the options come to speak of rows of their own request.
+func (o *Options) SetIt(path string) {
+	o.eachPath(func(p *PathNode) {
+		if p.Segments[0].Name == "$it" {
+			p.Segments[0].Name = path
+		}
+	})
 }

@@ -49,8 +49,7 @@ func (s *scanner) next() (t Token, l Literal, err error) {
 		s.pos++
 		return Token{Kind: tokenMark, mark: c, Pos: Pos(start)}, l, nil
 	}
-	r, _ := utf8.DecodeRuneInString(s.text[start:])
-	return t, l, s.fault(start, "unexpected character %q", r)
+	return t, l, s.foreignFault(start)
 }
 
 // literal is a token with its value.
@@ -226,8 +225,7 @@ func (s *scanner) name() (t Token, l Literal, err error) {
 	}
 	text := s.text[start:s.pos]
 	if text == "" || text == "$" {
-		r, _ := utf8.DecodeRuneInString(s.text[start:])
-		return t, l, s.fault(start, "unexpected character %q", r)
+		return t, l, s.foreignFault(start)
 	}
 	if s.pos < len(s.text) && s.text[s.pos] == '\'' && (strings.EqualFold(text, "duration") || strings.EqualFold(text, "binary")) {
 		value, err := s.quoted()

@@ -11,6 +11,7 @@ type Reader struct {
 	Literals []Literal
 	Shape    []byte
 	Aliases  map[string]string // what parameter aliases stand for
+	Request  bool              // an alias that is not given is null
 	aliased  int               // how deep aliases stand in aliases
 	replaced int               // how many bytes have been read in the place of aliases
 	brackets int
@@ -79,7 +80,7 @@ func (r *Reader) mark(s *scanner, t Token) error {
 	r.add(t)
 	switch t.mark {
 	case '=':
-		if s.option == "expand" && r.follows("search") {
+		if r.follows("search") {
 			return r.searchWords(s)
 		}
 	case '(':
@@ -134,9 +135,13 @@ func (r *Reader) searchWords(s *scanner) error {
 	}
 }
 
-// alias puts what an alias stands for in its place. One that is not given stays a token: only row rules know @caller.
+// alias puts what an alias stands for in its place. One that is not given is null in a request; in a document it stays a token, as row
+// rules know @caller.
 func (r *Reader) alias(s *scanner, t Token) error {
 	text, given := r.Aliases[t.Text]
+	if !given && r.Request {
+		t.Kind, t.Text = TokenName, "null" // URL Conventions, 5.3
+	}
 	if !given {
 		r.add(t)
 		return nil

@@ -659,7 +659,7 @@ func (x *execution) writeRow(s *change.Step, rows []*change.Row) error {
 
 // at is the request for the row that is written: its own path, or that of the row which was found at the end of its path.
 func (x *execution) at(r *request.Request, row *change.Row) (*request.Request, error) {
-	if r.Single && r.Parent() == "" {
+	if r.Single && r.Parent() == "" && !r.Alternate() {
 		return r, nil
 	}
 	segments := make([]string, len(row.Key))

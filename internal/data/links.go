@@ -28,6 +28,9 @@ func (a *API) Link(ctx context.Context, c access.Caller, in Write, set bool) err
 	if err != nil {
 		return err
 	}
+	if set && target.Via.Many {
+		return t.setLinks(target, body)
+	}
 	id, err := payload.Link(body)
 	if err != nil {
 		return err
@@ -36,6 +39,25 @@ func (a *API) Link(ctx context.Context, c access.Caller, in Write, set bool) err
 		return fault.New(fault.Invalid, "link.missing", "the body names no row; send {\"@id\":\"%s/…\"}", target.Via.To.Name).On("@id")
 	}
 	return t.links(func(c *change.Compiler) (*change.Change, error) { return c.Link(target, id) })
+}
+
+// setLinks ties the row to those alone that the body names: {"value":[{"@id":"tugs/3"}]} (Protocol, 11.4.6.3).
+func (t *task) setLinks(target change.Target, text []byte) error {
+	body, err := payload.Links(text, target.Via)
+	if err != nil {
+		return err
+	}
+	if t.scope.For(window.Update, target.Resource) == nil {
+		return t.scope.Refuse(window.Update, target.Resource)
+	}
+	t.request = t.request.Before()
+	return t.links(func(c *change.Compiler) (*change.Change, error) {
+		row, err := body.Read(target.Resource, window.Update, c.Scope)
+		if err != nil {
+			return nil, err
+		}
+		return c.Update(change.Target{Resource: target.Resource, Path: target.Path}, row)
+	})
 }
 
 // Unlink removes a tie. Neither row is deleted.
@@ -103,7 +125,7 @@ func (a *API) linkTask(ctx context.Context, c access.Caller, path string) (t *ta
 	}
 	last := len(places) - 1
 	if target.Path = places[:last]; places[last].Key != nil {
-		far = []request.Place{{Resource: r.Resource, Key: places[last].Key}}
+		far = []request.Place{{Resource: r.Resource, Key: places[last].Key, KeyOf: places[last].KeyOf}}
 	}
 	return t, target, far, nil
 }
@@ -117,9 +139,6 @@ func linkable(rel *model.Relation, named, set bool) error {
 	switch {
 	case named:
 		return refuse([]string{"GET", "HEAD", "DELETE"}, "a link is added with POST to …/%s/$ref, with the row in the body", rel.Name)
-	case rel.Many && set:
-		return refuse(linkMethods(rel), "%s leads to many rows: a link is added with POST; PATCH of the row with {\"%s\":[…]} sets them all",
-			rel.Name, rel.Name)
 	case !rel.Many && !set:
 		return refuse(linkMethods(rel), "%s leads to one row: its link is set with PUT", rel.Name)
 	}
@@ -128,7 +147,10 @@ func linkable(rel *model.Relation, named, set bool) error {
 
 // linkMethods are those of the links of a relation.
 func linkMethods(rel *model.Relation) []string {
-	return []string{"GET", "HEAD", linkMethod(rel), "DELETE"}
+	if rel.Many {
+		return []string{"GET", "HEAD", "POST", "PUT", "DELETE"}
+	}
+	return []string{"GET", "HEAD", "PUT", "DELETE"}
 }
 
 // linkMethod is the one that makes a link.

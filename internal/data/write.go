@@ -281,9 +281,17 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, replace boo
 	parse := payload.Parse
 	t.replace = replace
 	switch field := r.Field; {
+	case r.Below() != nil:
+		return nil, partOnly(r)
 	case field != nil && r.View == query.Rows:
 		t.request, t.replace, t.field = r.OfRow(), false, true
-		parse = func(text []byte) (*payload.Body, error) { return payload.ParseField(text, field) }
+		parse = func(text []byte) (*payload.Body, error) {
+			body, err := payload.ParseField(text, field)
+			if err == nil && replace {
+				body.Whole()
+			}
+			return body, err
+		}
 	case !r.Single && r.View == query.Rows && r.Parent() == "" && !replace:
 		return t.delta()
 	}
@@ -300,6 +308,11 @@ func (a *API) change(ctx context.Context, c access.Caller, in Write, replace boo
 	}
 	written, err := t.update(body)
 	return noting(written, body, err)
+}
+
+// partOnly refuses a write of a part of a field's value.
+func partOnly(r *request.Request) error {
+	return notHere(r, "method.part", reading, "a part of %s is changed with PATCH of the row: {\"%s\":{…}}", r.Field.Name, r.Field.Name)
 }
 
 // mayUpdate refuses the change of a row where it can't be done, before the body is asked for.
@@ -359,8 +372,8 @@ func (t *task) update(body *payload.Body) (*Written, error) {
 		switch {
 		case len(places) > 1 && r.ToOne():
 			return t.createUnder(a, scope, body, err)
-		case len(places) == 1 && r.Resource.KeyIsChosen():
-			made, again := t.createAt(a, scope, places[0].Key, body)
+		case len(places) == 1 && (places[0].Alternate() || r.Resource.KeyIsChosen()):
+			made, again := t.createAt(a, scope, &places[0], body)
 			if again == nil || t.replace && scope.For(window.Create, r.Resource) != nil || refusedNew(again) {
 				return made, again
 			}
@@ -388,7 +401,7 @@ func (t *task) updateRow(a *API, scope *access.Scope, at change.Target, body *pa
 		if len(at.Path) > 1 {
 			return nil, t.in.Unconditional("at the end of a relation there may be none")
 		}
-		return t.createAt(a, scope, at.Path[0].Key, body)
+		return t.createAt(a, scope, &at.Path[0], body)
 	}
 	in := t.in
 	if in.IfMatch == nil && row.Version != "" {
@@ -445,15 +458,15 @@ func refusedNew(err error) bool {
 }
 
 // createAt adds the row whose key the path gives (Protocol, 11.4.4).
-func (t *task) createAt(a *API, scope *access.Scope, key []string, body *payload.Body) (*Written, error) {
+func (t *task) createAt(a *API, scope *access.Scope, at *request.Place, body *payload.Body) (*Written, error) {
 	r := t.request.Resource
 	if scope.For(window.Create, r) == nil {
 		return nil, scope.Refuse(window.Create, r)
 	}
-	if !scope.MayName(r) {
+	if !at.Alternate() && !scope.MayName(r) || !scope.MayGive(r, at.KeyOf) {
 		return nil, change.NoRow(r)
 	}
-	row, err := body.CreateAt(r, scope, key)
+	row, err := body.CreateAt(r, scope, at.KeyOf, at.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -485,6 +498,9 @@ func (a *API) Delete(ctx context.Context, c access.Caller, in Write) (*Written, 
 	}
 	r := t.request
 	defer r.Release()
+	if r.Below() != nil {
+		return nil, partOnly(r)
+	}
 	if r.Field != nil && r.View == query.Rows { // a field goes to null
 		t.request, t.field = r.OfRow(), true
 		if err := t.mayUpdate(); err != nil {

@@ -24,6 +24,7 @@ import (
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
 	"eagerwindow/internal/core/query"
+	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
 )
@@ -115,7 +116,7 @@ func (s *Server) unknownMethod(w http.ResponseWriter, r *http.Request) {
 func fixed(r *http.Request) error {
 	var allow []string
 	switch path := below(r); {
-	case path == "", path == "$metadata", strings.HasPrefix(path, "openapi."):
+	case path == "", path == "$metadata", path == "$entity", strings.HasPrefix(path, "openapi."):
 		allow = []string{http.MethodGet, http.MethodHead}
 	case path == "$batch", strings.HasSuffix(path, "/$query"):
 		allow = []string{http.MethodPost}
@@ -140,6 +141,12 @@ func (s *Server) dispatch(w http.ResponseWriter, r *http.Request, api *data.API,
 			return s.serviceDocument(w, r, api, caller)
 		case "$metadata":
 			return s.metadata(w, r, api, caller)
+		case "$entity":
+			path, options, err := request.Entity(root(r), r.URL.RawQuery)
+			if err != nil {
+				return err
+			}
+			return s.ask(w, r, path, options, api, caller)
 		}
 		return s.read(w, r, api, caller)
 	case "QUERY":

@@ -406,10 +406,11 @@ func (s *Scope) checkNames(q *query.Query) error {
 		if err := s.CheckHop(h.Resource, h.Via); err != nil {
 			return err
 		}
-		for _, f := range h.Resource.Key {
-			if h.Key == nil && q.View != query.Refs {
-				continue
-			}
+		of := h.KeyOf
+		if h.Key == nil && q.View == query.Refs {
+			of = h.Resource.Key
+		}
+		for _, f := range of {
 			if err := s.checkField(f); err != nil {
 				return err
 			}
@@ -593,9 +594,12 @@ func (s *Scope) CheckLink(rel *model.Relation) error {
 }
 
 // MayName reports whether the role may make a row of a key that it names.
-func (s *Scope) MayName(r *model.Resource) bool {
+func (s *Scope) MayName(r *model.Resource) bool { return r.KeyIsChosen() && s.MayGive(r, r.Key) }
+
+// MayGive reports whether the role may give fields to a new row.
+func (s *Scope) MayGive(r *model.Resource, fields []*model.Field) bool {
 	d := s.For(window.Create, r)
-	return d != nil && r.KeyIsChosen() && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
+	return d != nil && !slices.ContainsFunc(fields, func(f *model.Field) bool { return !d.Fields[f.Index] || f.ReadOnly || d.Presets(f) })
 }
 
 // CheckClaims reports whether the claims are there and have the types that the role asks for. A missing one refuses the caller:

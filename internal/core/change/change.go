@@ -86,6 +86,7 @@ type Hop struct {
 	Resource *model.Resource
 	Via      *model.Relation // from the hop before; nil for the first
 	Key      []Value         // nil where the relation leads to one row
+	KeyOf    []*model.Field
 }
 
 // Value is a literal, or a field of a row that an earlier step has found or written.

@@ -153,7 +153,7 @@ func (c *Compiler) keyValues(n *node) []Value {
 // place gives a node the key of the row that a path leads to: the one that the path ends with, or that of the row found at its end.
 func (c *Compiler) place(n *node, path []request.Place) {
 	last := path[len(path)-1]
-	if len(path) == 1 && last.Key != nil {
+	if len(path) == 1 && last.Key != nil && !last.Alternate() {
 		n.key = Literals(last.Key)
 		return
 	}
@@ -161,7 +161,7 @@ func (c *Compiler) place(n *node, path []request.Place) {
 	for _, p := range path {
 		h := Hop{Resource: p.Resource, Via: p.Via}
 		if p.Key != nil {
-			h.Key = Literals(p.Key)
+			h.Key, h.KeyOf = Literals(p.Key), p.KeyOf
 		}
 		n.find.Path = append(n.find.Path, h)
 	}

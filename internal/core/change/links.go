@@ -87,7 +87,7 @@ func (c *Compiler) links(t Target, path []request.Place, act Act) (*Change, erro
 // seen looks a row up that must be there for the caller to see.
 func (c *Compiler) seen(n *node) *Row {
 	if n.find == nil {
-		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: n.resource, Key: n.key}}}
+		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: n.resource, Key: n.key, KeyOf: n.resource.Key}}}
 	}
 	return n.find
 }
@@ -171,11 +171,17 @@ func (c *Compiler) deltaKey(r *model.Resource, it *payload.Item) ([]string, erro
 	if err != nil {
 		return nil, err
 	}
+	if len(places) == 1 && places[0].Alternate() {
+		return nil, fault.New(fault.Unsupported, "link.target", "in a change of many rows, @id has the key of %s: %s", r.Name,
+			strings.Join(fieldNames(r.Key), ", "))
+	}
 	if at.Resource != r || len(places) != 1 || !at.Single || at.View != query.Rows || at.Field != nil || at.Filtered() {
 		return nil, fault.New(fault.Invalid, "link.target", "%q is no row of %s; write %s/…", it.Ref, r.Name, r.Name)
 	}
 	return places[0].Key, nil
 }
+
+func fieldNames(fields []*model.Field) []string { return strings.Split(names(fields), ",") }
 
 func twice(named map[string]string, key []string, at string) error {
 	if key == nil {

@@ -84,6 +84,9 @@ type annotation struct {
 
 type record []annotation // property, value
 
+// propertyPath is the name of a property of the type that is annotated.
+type propertyPath string
+
 // enumMember is a member of a vocabulary's enumeration: type and name.
 type enumMember struct{ of, name string }
 
@@ -175,6 +178,9 @@ func (w *csdlWriter) resource(r *model.Resource) {
 			bindings = append(bindings, model.Pair{Own: rel.Name, There: rel.To.Name})
 		}
 	}
+	if s.key != nil {
+		s.notes = append(s.notes, w.alternateKeys(r)...)
+	}
 	w.out.types = append(w.out.types, s)
 	switch {
 	case r.View != nil && r.View.Top != r:
@@ -193,6 +199,26 @@ func (w *csdlWriter) resource(r *model.Resource) {
 		w.out.functions = append(w.out.functions, f)
 		w.out.imports = append(w.out.imports, r.Name)
 	}
+}
+
+// alternateKeys names the keys besides the type's own by which rows are found.
+func (w *csdlWriter) alternateKeys(r *model.Resource) []annotation {
+	d := w.scope.For(window.Read, r)
+	var keys []any
+	for _, key := range r.Alternates() {
+		if slices.ContainsFunc(key, func(f *model.Field) bool { return !d.Fields[f.Index] }) {
+			continue
+		}
+		var refs []any
+		for _, f := range key {
+			refs = append(refs, record{{"Name", propertyPath(f.Name)}, {"Alias", f.Name}})
+		}
+		keys = append(keys, record{{"Key", refs}})
+	}
+	if keys == nil {
+		return nil
+	}
+	return []annotation{{"Core.AlternateKeys", keys}}
 }
 
 func about(text string) []annotation {
@@ -332,6 +358,9 @@ func reverse(a, b *model.Relation) bool {
 // capabilities tell what can be done with the rows of a set, and what not.
 func (w *csdlWriter) capabilities(r *model.Resource) []annotation {
 	notes := about(r.About)
+	if r.Table.Kind == catalog.Base && r.View == nil { // every row has a version, which depends on all of it
+		notes = append(notes, annotation{"Core.OptimisticConcurrency", []any{}})
+	}
 	for _, c := range []struct {
 		op         window.Operation
 		term, able string

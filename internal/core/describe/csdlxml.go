@@ -160,6 +160,8 @@ func (e *element) value(v any) {
 		e.set("String", v)
 	case bool:
 		e.set("Bool", strconv.FormatBool(v))
+	case propertyPath:
+		e.set("PropertyPath", string(v))
 	case int:
 		e.set("Int", strconv.Itoa(v))
 	case enumMember:

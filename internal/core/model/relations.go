@@ -289,6 +289,32 @@ func leadsTo(k *catalog.ForeignKey, t *catalog.Table) bool {
 	return k.ToSchema == t.Schema && k.ToTable == t.Name
 }
 
+// Alternates are the keys that name a row besides the resource's own (CSDL, Core.AlternateKeys): the unique constraints of its table, as far
+// as their columns are shown and can be in a path.
+func (r *Resource) Alternates() [][]*Field {
+	if r.View != nil || r.Query != nil || r.Derived || len(r.Key) == 0 {
+		return nil
+	}
+	var list [][]*Field
+	candidates := append([]catalog.Unique{{Columns: r.Table.Primary}}, r.Table.Uniques...)
+	for _, u := range candidates {
+		key := make([]*Field, 0, len(u.Columns))
+		for _, name := range u.Columns {
+			if f := r.FieldOf(name); f != nil && f.Type.NamesRows() {
+				key = append(key, f)
+			}
+		}
+		if len(key) > 0 && len(key) == len(u.Columns) && !sameFields(key, r.Key) {
+			list = append(list, key)
+		}
+	}
+	return list
+}
+
+func sameFields(a, b []*Field) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(f *Field) bool { return !slices.Contains(b, f) })
+}
+
 // KeyIsUnique reports whether a constraint keeps two rows from having the same key.
 func (r *Resource) KeyIsUnique() bool {
 	columns := make([]string, len(r.Key))

@@ -287,7 +287,7 @@ func (b *Body) Under(rel *model.Relation, scope *access.Scope) (*Row, error) {
 // New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
-	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, supplied: supplied, quoted: item.of.quoted},
+	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, named: r.Key[:len(key)], supplied: supplied, quoted: item.of.quoted},
 		decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes, ignored: new([]string)}
 	for _, f := range supplied {
 		rd.supplies(f)
@@ -347,6 +347,31 @@ func (b *Body) Delta(r *model.Resource, scope *access.Scope) ([]*Item, error) {
 		items = append(items, item)
 	}
 	return items, asFault(mistakes, scope)
+}
+
+// Links reads the body of a set of links, {"value":[{"@id":"tugs/3"}]}, as that of a change of the row that they start from.
+func Links(body []byte, rel *model.Relation) (*Body, error) {
+	form := fmt.Sprintf(`{"value":[{"@id":"%s/…"}]}`, rel.To.Name)
+	members, err := envelope(body, form)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range members {
+		if m.name != "value" {
+			continue
+		}
+		list, ok := jsontext.Elements(m.value)
+		for _, item := range list {
+			inner, err := membersOf(item, nil)
+			if ok = ok && item[0] == '{' && err == nil && len(inner) == 1 && strings.Replace(inner[0].name, "@odata.", "@", 1) == "@id"; !ok {
+				break
+			}
+		}
+		if ok {
+			return &Body{members: []member{{name: rel.Name, value: m.value}}}, nil
+		}
+	}
+	return nil, fault.New(fault.Invalid, "body.type", "the body of a set of links is %s", form).On("value")
 }
 
 // Link reads the body of a link: {"@id":"tugs/3"} (JSON Format, 14). It is "" where the body names no row.

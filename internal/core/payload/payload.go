@@ -35,12 +35,19 @@ type Body struct {
 	members []member
 	room    [8]member // for as many as most bodies have
 	quoted  bool      // large numbers are strings in it
+	whole   bool      // it gives values with parts whole
 	ignored []string  // what was passed over when it was last read
 }
 
 // Quoted is the body as one in which numbers of 64 bits and decimals are strings (JSON Format, 3.2).
 func (b *Body) Quoted() *Body {
 	b.quoted = true
+	return b
+}
+
+// Whole is the body as one that gives values with parts whole: what it leaves out of them is null.
+func (b *Body) Whole() *Body {
+	b.whole = true
 	return b
 }
 
@@ -65,9 +72,9 @@ func (b *Body) Replace(r *model.Resource, scope *access.Scope) (*Row, error) {
 	return b.read(form{resource: r, op: window.Update, scope: scope, replace: true})
 }
 
-// CreateAt reads the body of a create whose key the path gives, by the order of the key's fields.
-func (b *Body) CreateAt(r *model.Resource, scope *access.Scope, key []string) (*Row, error) {
-	return b.read(form{resource: r, op: window.Create, scope: scope, key: key})
+// CreateAt reads the body of a create whose key the path gives; of are the fields of the key.
+func (b *Body) CreateAt(r *model.Resource, scope *access.Scope, of []*model.Field, key []string) (*Row, error) {
+	return b.read(form{resource: r, op: window.Create, scope: scope, key: key, named: of})
 }
 
 // CreateUnder reads the body of a create at the end of a relation, whose row before it gives the fields.
@@ -81,15 +88,17 @@ type form struct {
 	op       window.Operation
 	scope    *access.Scope
 	replace  bool
-	key      []string       // what the path gives of a create
+	key      []string       // what the path gives of a create,
+	named    []*model.Field // and the fields that it is of
 	supplied []*model.Field // what the row around it gives, or a link does
 	flat     bool           // relations are not written
 	quoted   bool           // large numbers are strings
+	whole    bool           // values with parts are given whole
 }
 
 func (b *Body) read(f form) (*Row, error) {
 	var mistakes fault.List
-	f.quoted, b.ignored = b.quoted, nil
+	f.quoted, f.whole, b.ignored = b.quoted, b.whole, nil
 	rd := &reader{form: f, decision: f.scope.For(f.op, f.resource), mistakes: &mistakes, ignored: &b.ignored}
 	for _, field := range f.supplied {
 		if !slices.ContainsFunc(b.members, func(m member) bool { return m.name == field.Name }) {
@@ -152,7 +161,7 @@ func (rd *reader) row(members []member) *Row {
 	r, row := rd.resource, &Row{}
 	cells := make([]cell, len(r.Fields)) // by the field's index
 	for i := range rd.key {
-		cells[r.Key[i].Index] = cell{true, true, &rd.key[i]}
+		cells[rd.named[i].Index] = cell{true, true, &rd.key[i]}
 	}
 	for _, f := range rd.supplied {
 		cells[f.Index].given = true
@@ -160,7 +169,7 @@ func (rd *reader) row(members []member) *Row {
 	for i := range members {
 		m := &members[i]
 		f := r.Field(m.name)
-		if f != nil && f.InKey && (rd.key != nil || rd.op == window.Update) {
+		if f != nil && (slices.Contains(rd.named, f) || f.InKey && rd.op == window.Update) {
 			continue // the path names the row; sent back, its key is passed over (Protocol, 11.4.3)
 		}
 		if f == nil && rd.beside(row, cells, m) {
@@ -499,7 +508,7 @@ func (rd *reader) converted(f *model.Field, m *member) *converted {
 		t = t.InStrings()
 	}
 	if c.done = true; inParts {
-		c.text, c.err = partsText(m.value, t, rd.replace)
+		c.text, c.err = partsText(m.value, t, rd.replace || rd.whole)
 	} else {
 		c.text, c.err = convert(m.value, t)
 	}

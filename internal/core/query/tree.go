@@ -17,6 +17,7 @@ type Query struct {
 	View     View
 	Params   []Value                      // of a named query, in the order of its parameters
 	Key      []Value                      // of the last hop; nil where it has none
+	KeyOf    []*model.Field               // what the values of the key are of: the resource's key, or another one that names a row
 	Apply    *Apply                       // how the rows come about; nil: they are the resource's own. Root is what comes out
 	Filter   Expr                         // nil: every row
 	Order    []Term                       // as the caller or the document gave it, the key appended; empty where there is neither
@@ -57,6 +58,7 @@ type Hop struct {
 	Resource *model.Resource
 	Via      *model.Relation
 	Key      []Value
+	KeyOf    []*model.Field
 }
 
 // List is which elements of an array are shown, in which order: the array's own where none is given.

@@ -182,14 +182,18 @@ type Place struct {
 	Resource *model.Resource
 	Via      *model.Relation
 	Key      []string // as PostgreSQL reads it
+	KeyOf    []*model.Field
 }
+
+// Alternate reports whether the key is another one than the resource's own.
+func (p *Place) Alternate() bool { return p.Key != nil && !slices.Equal(p.KeyOf, p.Resource.Key) }
 
 // Places is the way that the path leads to its row. The error is a fault: a key that is none of the resource's.
 func (r *Request) Places() ([]Place, error) {
 	places := make([]Place, len(r.hops))
 	for i := range r.hops {
 		h := &r.hops[i]
-		key, err := r.resolveKey(h)
+		key, of, err := r.resolveKey(i)
 		if err != nil {
 			return nil, err
 		}
@@ -197,7 +201,7 @@ func (r *Request) Places() ([]Place, error) {
 		if err != nil {
 			return nil, err
 		}
-		places[i] = Place{h.resource, h.via, texts}
+		places[i] = Place{h.resource, h.via, texts, of}
 	}
 	return places, nil
 }

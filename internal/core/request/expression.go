@@ -408,6 +408,9 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 	case *syntax.ListNode:
 		return rs.memberOfItems(n, list, x)
 	case *syntax.PathNode:
+		if strings.EqualFold(list.String(), "null") { // an alias that is not given
+			return &query.Constant{T: model.BooleanType, Text: "null"}, nil
+		}
 		return rs.memberOfCollection(n, list, x)
 	}
 	return nil, rs.fault(n.Right, "syntax.invalid", "a list in brackets is expected after \"in\"")

@@ -13,7 +13,7 @@ import (
 )
 
 // undone are parts of the standard that stand at the root of a service and are not done.
-var undone = []string{"$all", "$crossjoin", "$entity"}
+var undone = []string{"$all", "$crossjoin"}
 
 // maxHops is how many relations a path may follow.
 const maxHops = 8
@@ -75,6 +75,9 @@ func (p *pathReader) enter(h hop, bracket string, hasBracket bool) error {
 			return p.bracketParameters(h.resource, bracket)
 		}
 		return nil
+	}
+	if hasBracket && bracket == ")" && len(h.resource.Key) == 0 && !h.single() {
+		hasBracket = false // a function without parameters (URL Conventions, 4.5)
 	}
 	if hasBracket {
 		if h.single() {

@@ -210,6 +210,33 @@ func readOptions(rawQuery string) (values [len(optionNames)]optionText, aliases 
 	return values, aliases, others, nil
 }
 
+// Entity is the request for the row that $id names (Protocol, 10.4): its path and the other options. A row is named by its path, relative
+// to the window or from its root on.
+func Entity(root, rawQuery string) (path, options string, err error) {
+	var kept []string
+	for pair := range strings.SplitSeq(rawQuery, "&") {
+		name, value, _ := strings.Cut(pair, "=")
+		if plain, err := unescaped(name); err != nil || strings.ToLower(strings.TrimPrefix(plain, "$")) != "id" {
+			kept = append(kept, pair)
+			continue
+		}
+		if path != "" {
+			return "", "", fault.New(fault.Invalid, "option.twice", "option %q stands twice", "id").On("id")
+		}
+		if path, err = url.PathUnescape(value); err != nil {
+			return "", "", fault.New(fault.Invalid, "query.invalid", "$id has a percent sign that is no encoding: %q", value).On("$id")
+		}
+	}
+	if u, err := url.Parse(path); err == nil && u.Host != "" {
+		path = u.EscapedPath()
+	}
+	path = strings.TrimPrefix(strings.TrimPrefix(path, root+"/"), "/")
+	if path == "" || strings.HasPrefix(path, "$") {
+		return "", "", fault.New(fault.Invalid, "option.missing", "$entity takes the row as $id, as in $entity?$id=vessels/3").On("$id")
+	}
+	return path, strings.Join(kept, "&"), nil
+}
+
 // unescaped undoes the encoding of a part of a query; most have none.
 func unescaped(raw string) (string, error) {
 	if strings.IndexByte(raw, '%') < 0 && strings.IndexByte(raw, '+') < 0 {
@@ -256,6 +283,15 @@ func (r *Request) Number(option string) (int64, error) {
 		return strconv.ParseInt(r.Literals[n].Text, 10, 64)
 	}
 	return -1, nil
+}
+
+// Alternate reports whether the path names its first row by another key than the resource's own.
+func (r *Request) Alternate() bool {
+	if r.hops[0].key == nil {
+		return false
+	}
+	of := r.keyFields(0)
+	return len(of) > 0 && len(r.hops[0].resource.Key) > 0 && !slices.Equal(of, r.hops[0].resource.Key)
 }
 
 // Filtered reports whether the path holds a filter.

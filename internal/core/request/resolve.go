@@ -43,14 +43,14 @@ func (r *Request) Resolve() (*query.Query, error) {
 	}
 	q := &query.Query{Root: query.NewRow(r.Resource), Single: r.Single, View: r.View}
 	for i := range r.hops {
-		key, err := r.resolveKey(&r.hops[i])
+		key, of, err := r.resolveKey(i)
 		if err != nil {
 			return nil, err
 		}
 		if i == len(r.hops)-1 {
-			q.Key = key
+			q.Key, q.KeyOf = key, of
 		}
-		q.Path = append(q.Path, query.Hop{Resource: r.hops[i].resource, Via: r.hops[i].via, Key: key})
+		q.Path = append(q.Path, query.Hop{Resource: r.hops[i].resource, Via: r.hops[i].via, Key: key, KeyOf: of})
 	}
 	if q.Params, err = r.resolveParameters(r.hops[0].resource); err != nil {
 		return nil, err
@@ -61,30 +61,37 @@ func (r *Request) Resolve() (*query.Query, error) {
 	return q, fill(q, options, "", 0, &budget{maxExpansions, maxNodes})
 }
 
-// resolveKey puts the parts of a key in the order of the key's fields; nil where there is none.
-func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
+// resolveKey puts the parts of a key of the path in the order of the fields that they are of: the key of the resource, or another one that
+// names a row; nil where there is none. A part that the row before gives may be left out (URL Conventions, 4.3.3, 4.3.4).
+func (r *Request) resolveKey(i int) ([]query.Value, []*model.Field, error) {
+	h := &r.hops[i]
 	if h.key == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
-	resource, fields := h.resource, h.resource.Key
-	if len(h.key) != len(fields) {
-		return nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource),
+	resource, fields := h.resource, r.keyFields(i)
+	parts := h.key
+	if i > 0 && len(parts) < len(fields) && parts[0].name != "" {
+		parts = r.withGiven(i, parts, fields)
+	}
+	if len(parts) != len(fields) {
+		return nil, nil, keyFault("the key of %s has %d parts (%s), the path gives %d; write %s", resource.Name, len(fields), keyNames(resource),
 			len(h.key), keyExample(resource))
 	}
 	values := make([]query.Value, len(fields))
 	given := make([]bool, len(fields))
-	for i, part := range h.key {
+	for i, part := range parts {
 		at := i
 		if part.name != "" {
 			at = slices.IndexFunc(fields, func(f *model.Field) bool { return f.Name == part.name })
 			if at < 0 {
-				return nil, keyFault("the key of %s has no part %q; it has %s", resource.Name, part.name, keyNames(resource))
+				return nil, nil, keyFault("the key of %s has no part %q; it has %s", resource.Name, part.name, keyNames(resource))
 			}
 		} else if len(fields) > 1 && r.Literals[part.literal].Class != syntax.Segment {
-			return nil, keyFault("the key of %s has %d parts, so each needs its name; write %s", resource.Name, len(fields), keyExample(resource))
+			return nil, nil, keyFault("the key of %s has %d parts, so each needs its name; write %s", resource.Name, len(fields),
+				keyExample(resource))
 		}
 		if given[at] {
-			return nil, keyFault("the key of %s gives %q twice", resource.Name, part.name)
+			return nil, nil, keyFault("the key of %s gives %q twice", resource.Name, part.name)
 		}
 		given[at] = true
 		l := r.Literals[part.literal]
@@ -93,7 +100,7 @@ func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 			t = model.Int64Type // a number that is too large for the column names no row
 		} else if l.Class != syntax.Segment {
 			if t = query.Fitting(l.Class, t); t == nil {
-				return nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(),
+				return nil, nil, keyFault("%s of %s is %s, %s is %s; write %s", fields[at].Name, resource.Name, articled(fields[at].Type), l, l.Kind(),
 					keyExample(resource))
 			}
 		}
@@ -102,7 +109,52 @@ func (r *Request) resolveKey(h *hop) ([]query.Value, error) {
 			values[at].T, values[at].Narrow = model.Int32Type, true
 		}
 	}
-	return values, nil
+	return values, fields, nil
+}
+
+// keyFields are the fields that the parts of a key of the path are of.
+func (r *Request) keyFields(i int) []*model.Field {
+	h := &r.hops[i]
+	named := func(fields []*model.Field) bool {
+		return len(fields) == len(h.key) && !slices.ContainsFunc(h.key, func(p keyPart) bool {
+			return !slices.ContainsFunc(fields, func(f *model.Field) bool { return f.Name == p.name })
+		})
+	}
+	if h.key[0].name == "" || named(h.resource.Key) {
+		return h.resource.Key
+	}
+	for _, other := range h.resource.Alternates() {
+		if named(other) {
+			return other
+		}
+	}
+	return h.resource.Key
+}
+
+// withGiven adds to the parts of a key those that the key of the row before gives by the relation between them.
+func (r *Request) withGiven(i int, parts []keyPart, fields []*model.Field) []keyPart {
+	h, before := &r.hops[i], &r.hops[i-1]
+	if h.via.Through != nil || before.key == nil {
+		return parts
+	}
+	near := r.keyFields(i - 1)
+	for _, p := range h.via.Pairs {
+		there := slices.IndexFunc(fields, func(f *model.Field) bool { return f.Column.Name == p.There })
+		own := slices.IndexFunc(near, func(f *model.Field) bool { return f.Column.Name == p.Own })
+		if there < 0 || own < 0 {
+			continue
+		}
+		name := fields[there].Name
+		if slices.ContainsFunc(parts, func(p keyPart) bool { return p.name == name }) {
+			continue
+		}
+		for k, part := range before.key {
+			if part.name == near[own].Name || part.name == "" && k == own {
+				parts = append(slices.Clone(parts), keyPart{name, part.literal})
+			}
+		}
+	}
+	return parts
 }
 
 // fill resolves the options of a collection or row into the query; within is the relation's path inside expand.

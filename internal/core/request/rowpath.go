@@ -13,7 +13,7 @@ func RowPath(r *model.Resource, key []string) string {
 	path := r.Name
 	for _, text := range key {
 		if needsBrackets(text) && len(key) == len(r.Key) {
-			return r.Name + bracketKey(r, key)
+			return r.Name + bracketKey(r.Key, key)
 		}
 		path += "/" + url.PathEscape(text)
 	}
@@ -25,10 +25,10 @@ func needsBrackets(segment string) bool {
 }
 
 // bracketKey is a key in brackets, with the names of its parts where it has several.
-func bracketKey(r *model.Resource, key []string) string {
+func bracketKey(of []*model.Field, key []string) string {
 	parts := make([]string, len(key))
 	for i, text := range key {
-		switch r.Key[i].Type.Kind {
+		switch of[i].Type.Kind {
 		case model.String, model.Enum, model.Opaque:
 			parts[i] = "'" + url.PathEscape(strings.ReplaceAll(text, "'", "''")) + "'"
 		case model.Binary:
@@ -38,8 +38,8 @@ func bracketKey(r *model.Resource, key []string) string {
 		default:
 			parts[i] = url.PathEscape(text)
 		}
-		if len(key) > 1 {
-			parts[i] = r.Key[i].Name + "=" + parts[i]
+		if len(key) > 1 || !of[i].InKey {
+			parts[i] = of[i].Name + "=" + parts[i]
 		}
 	}
 	return "(" + strings.Join(parts, ",") + ")"
@@ -55,15 +55,15 @@ func (r *Request) Address() string {
 		} else {
 			out.WriteString(h.resource.Name)
 		}
-		key, err := r.resolveKey(h)
+		key, of, err := r.resolveKey(i)
 		if err != nil || key == nil {
 			continue
 		}
 		if texts, err := r.keyTexts(key); err == nil {
 			for i, text := range texts {
-				texts[i] = SegmentText(text, h.resource.Key[i].Type)
+				texts[i] = SegmentText(text, of[i].Type)
 			}
-			out.WriteString(bracketKey(h.resource, texts))
+			out.WriteString(bracketKey(of, texts))
 		}
 	}
 	return out.String()

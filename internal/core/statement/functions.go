@@ -149,7 +149,7 @@ func (f *from) argument(c *query.Call, e query.Expr) string {
 func (f *from) rootOf(e *query.RootOf) string {
 	alias := f.b.alias(e.Row.Resource.Name)
 	g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{e.Row: alias}}
-	where := g.key(e.Row.Resource, e.Key, alias)
+	where := g.key(e.Row.Resource.Key, e.Key, alias)
 	if !f.trusted {
 		if rule, joins := f.b.rule(window.Read, e.Row.Resource, alias); rule != "" {
 			g.joins.WriteString(joins)

@@ -39,7 +39,7 @@ func Find(path []change.Hop, returned []*model.Field, scope *access.Scope) *Plan
 		for i := range h.Key {
 			name := fmt.Sprintf("k%d", len(names))
 			names, lists = append(names, name), append(lists, b.list("text[]"))
-			conditions = append(conditions, column(alias, h.Resource.Key[i])+" = "+listed(name, h.Resource.Key[i].Type))
+			conditions = append(conditions, column(alias, h.KeyOf[i])+" = "+listed(name, h.KeyOf[i].Type))
 		}
 		rule, joins := b.rule(window.Read, h.Resource, alias)
 		table := b.source(h.Resource, false)

@@ -161,7 +161,7 @@ func (f *from) granted(q *query.Query, r *model.Resource, alias string) []string
 		f.joins.WriteString(joins)
 		list = append(list, rule)
 	}
-	list = append(list, f.key(r, q.Key, alias)...)
+	list = append(list, f.key(q.KeyOf, q.Key, alias)...)
 	if parent := f.parent(q.Path, alias); parent != "" {
 		list = append(list, parent)
 	}
@@ -169,10 +169,10 @@ func (f *from) granted(q *query.Query, r *model.Resource, alias string) []string
 }
 
 // key is the condition for the row of a key.
-func (f *from) key(r *model.Resource, key []query.Value, alias string) []string {
+func (f *from) key(of []*model.Field, key []query.Value, alias string) []string {
 	var list []string
 	for i := range key {
-		list = append(list, "("+column(alias, r.Key[i])+" = "+f.expr(&key[i])+")")
+		list = append(list, "("+column(alias, of[i])+" = "+f.expr(&key[i])+")")
 	}
 	return list
 }
@@ -193,7 +193,7 @@ func (f *from) parent(path []query.Hop, child string) string {
 		table += " join " + rel.Through.Table.QualifiedName() + " " + junction + " on " + pairs(rel.Pairs, alias, junction)
 		link = pairs(rel.Through.There, junction, child)
 	}
-	where := append([]string{link}, f.key(before.Resource, before.Key, alias)...)
+	where := append([]string{link}, f.key(before.KeyOf, before.Key, alias)...)
 	rule, joins := f.b.rule(window.Read, before.Resource, alias)
 	if rule != "" {
 		where = append(where, rule)

@@ -204,12 +204,12 @@ func TestWrite(t *testing.T) {
 			return statement.DeleteRows(w.r, statement.Rows{Keyed: true, LinkedBy: m.Resource("port_calls").Relation("tugs")}, w.scope)
 		}},
 		{"look-up by key", agent, "port_calls", "", func(w write) *statement.Plan {
-			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}}, fields(w, "id", "vessel_id"), w.scope)
+			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1), KeyOf: w.r.Key}}, fields(w, "id", "vessel_id"), w.scope)
 		}},
 		{"look-up along relations", agent, "port_calls", "", func(w write) *statement.Plan {
 			vessel := w.r.Relation("vessel")
-			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1)}, {Resource: vessel.To, Via: vessel},
-				{Resource: w.r, Via: vessel.To.Relation("port_calls"), Key: make([]change.Value, 1)}}, nil, w.scope)
+			return statement.Find([]change.Hop{{Resource: w.r, Key: make([]change.Value, 1), KeyOf: w.r.Key}, {Resource: vessel.To, Via: vessel},
+				{Resource: w.r, Via: vessel.To.Relation("port_calls"), Key: make([]change.Value, 1), KeyOf: w.r.Key}}, nil, w.scope)
 		}},
 		{"release of what is left out", office, "vessels", "", func(w write) *statement.Plan {
 			return statement.Release(m.Resource("berths").Relation("port_calls"), true, w.scope)

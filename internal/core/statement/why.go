@@ -19,7 +19,7 @@ func Conditions(q *query.Query, rules []*access.Rule, scope *access.Scope) *Plan
 	own := b.from(q.Root, alias, false)
 	keys := make([]string, len(q.Key))
 	for i := range q.Key {
-		keys[i] = column(alias, r.Key[i]) + " = " + own.expr(&q.Key[i])
+		keys[i] = column(alias, q.KeyOf[i]) + " = " + own.expr(&q.Key[i])
 	}
 	plan := newPlan()
 	list := []string{"true"}

@@ -238,7 +238,7 @@ func merged(given, current string, t *model.Type) string {
 		return "case when " + given + " ? '" + name + "' then (" + given + " ->> '" + name + "')::" + t.Element.SQL + " else " + name + "(" +
 			current + ") end"
 	}
-	bounds := "coalesce(" + given + " ->> 'bounds', case when isempty(" + current + ") then '[)' else " +
+	bounds := "coalesce(" + given + " ->> 'bounds', case when " + current + " is null or isempty(" + current + ") then '[)' else " +
 		"case when lower_inc(" + current + ") or lower_inf(" + current + ") then '[' else '(' end || " +
 		"case when upper_inc(" + current + ") then ']' else ')' end end, '[)')"
 	return "(case when " + given + " is null then null when (" + given + " ->> 'empty')::boolean then 'empty'::" + t.SQL + " else " + t.SQL +
@@ -262,7 +262,7 @@ func (b *builder) target(q *query.Query, alias string, op window.Operation, cond
 	f := b.from(q.Root, alias, false)
 	keys := make([]string, len(q.Key))
 	for i := range q.Key {
-		keys[i] = "(" + column(alias, r.Key[i]) + " = " + f.expr(&q.Key[i]) + ")"
+		keys[i] = "(" + column(alias, q.KeyOf[i]) + " = " + f.expr(&q.Key[i]) + ")"
 	}
 	if len(keys) == 0 {
 		keys = append(keys, "false") // a path without a key names no row; this is the second lock

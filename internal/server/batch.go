@@ -33,6 +33,8 @@ type batchResponse struct {
 	Status  int               `json:"status"`
 	Headers map[string]string `json:"headers,omitempty"`
 	Body    json.RawMessage   `json:"body,omitempty"`
+	header  http.Header
+	raw     []byte
 }
 
 // batch runs the requests of a batch in their order.
@@ -45,8 +47,9 @@ type batch struct {
 	failed          map[string]bool     // requests and groups
 	done            map[string]*outcome // requests that others may refer to
 	broken          bool
-	spent           int // requests that were tried
-	size            int // bytes of their answers
+	spent           int               // requests that were tried
+	size            int               // bytes of their answers
+	bodies          map[string][]byte // of answers that are JSON, by the request
 }
 
 // outcome is what others may refer to: the row that a request made or read, and its version.
@@ -54,15 +57,17 @@ type outcome struct{ path, tag string }
 
 // batch answers many requests in one; those of an atomicity group are one transaction (Protocol, 11.7).
 func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
-	body, err := jsonBody(r, maxBulk)
+	requests, inParts, err := batchRequests(r)
 	if err != nil {
 		return err
 	}
-	requests, err := payload.Batch(body)
-	if err != nil {
-		return err
+	asParts := wantsMultipart(r, inParts)
+	var f format
+	if asParts {
+		f.V40, err = maxVersion(r)
+	} else {
+		f, err = negotiateJSON(w, r)
 	}
-	f, err := negotiateJSON(w, r)
 	if err != nil {
 		return err
 	}
@@ -72,18 +77,27 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		}
 	}
 	b := &batch{server: s, w: w, r: r, caller: caller, continueOnError: preferences(r).ContinueOnError, failed: map[string]bool{},
-		done: map[string]*outcome{}}
+		done: map[string]*outcome{}, bodies: map[string][]byte{}}
 	api = api.Referring(b.resolve)
 	if b.continueOnError {
 		w.Header().Set("Preference-Applied", "continue-on-error")
 	}
 	out := answer{w: w, kind: f.contentType(), buf: []byte(`{"responses":[`)}
+	var p *parts
+	if asParts {
+		out.buf, p = nil, newParts(&out)
+	}
 	for i := 0; i < len(requests); {
 		n := 1
 		for requests[i].Group != "" && i+n < len(requests) && requests[i+n].Group == requests[i].Group {
 			n++
 		}
-		for _, res := range b.run(api, requests[i:i+n]) {
+		responses := b.run(api, requests[i:i+n])
+		if asParts {
+			p.add(responses)
+			responses = nil
+		}
+		for _, res := range responses {
 			var text bytes.Buffer
 			e := json.NewEncoder(&text)
 			e.SetEscapeHTML(false) // nosniff, and a type that no browser renders
@@ -99,9 +113,32 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 			}
 		}
 	}
-	out.buf = append(bytes.TrimSuffix(out.buf, []byte(",\n")), "]}\n"...)
+	if asParts {
+		p.end()
+	} else {
+		out.buf = append(bytes.TrimSuffix(out.buf, []byte(",\n")), "]}\n"...)
+	}
 	out.end()
 	return nil
+}
+
+// batchRequests reads the requests of a batch, which is JSON or, inParts, a multipart message.
+func batchRequests(r *http.Request) (requests []*payload.Request, inParts bool, err error) {
+	kind, params, err := mediaType(r.Header.Get("Content-Type"))
+	if err == nil && kind == "multipart/mixed" {
+		body, err := bodyOf(r, maxBulk)
+		if err != nil {
+			return nil, true, err
+		}
+		requests, err = multipartRequests(body, params["boundary"])
+		return requests, true, err
+	}
+	body, err := jsonBody(r, maxBulk)
+	if err != nil {
+		return nil, false, err
+	}
+	requests, err = payload.Batch(body)
+	return requests, false, err
 }
 
 // run runs one request, or all of a group.
@@ -157,6 +194,9 @@ func (b *batch) fail(list []*payload.Request, at int, failure *batchResponse) []
 
 // unmet is a request that has failed and must not have for this one to be done; "" where there is none.
 func (b *batch) unmet(q *payload.Request) string {
+	if q.If != "" { // which says when the request is to be done
+		return ""
+	}
 	for _, id := range q.DependsOn {
 		if b.failed[id] {
 			return id
@@ -191,6 +231,15 @@ func (b *batch) try(api *data.API, q *payload.Request) *batchResponse {
 		return b.skipped(q, id)
 	}
 	rec := newRecorder(b.w)
+	if q.If != "" {
+		is, err := b.holds(q.If)
+		if err == nil && !is {
+			err = fault.New(fault.FailedDependency, "batch.if", "the condition of the request does not hold: %s", q.If)
+		}
+		if err != nil {
+			return b.refused(q, err)
+		}
+	}
 	r, err := b.request(q)
 	if err == nil && b.size >= maxBatch {
 		err = fault.New(fault.TooLarge, "batch.large", "the answers of the batch have %d bytes, so no more requests of it are done; "+
@@ -235,11 +284,13 @@ func (b *batch) response(q *payload.Request, rec *recorder) *batchResponse {
 	for name, values := range rec.part() {
 		res.Headers[strings.ToLower(name)] = strings.Join(values, ", ")
 	}
-	body := bytes.TrimSpace(rec.body.Bytes())
+	res.header, res.raw = rec.part(), rec.body.Bytes()
+	body := bytes.TrimSpace(res.raw)
 	switch kind := rec.header.Get("Content-Type"); {
 	case len(body) == 0:
 	case strings.HasPrefix(kind, "application/json"):
 		res.Body = body
+		b.bodies[q.ID] = body
 	case utf8.Valid(rec.body.Bytes()):
 		res.Body, _ = json.Marshal(rec.body.String()) // a string is always JSON
 	default:
@@ -260,6 +311,9 @@ func (b *batch) request(q *payload.Request) (*http.Request, error) {
 			q.URL).On("url")
 	}
 	body, kind := []byte(q.Body), "application/json"
+	if q.Raw != nil {
+		body = q.Raw
+	}
 	var text string
 	if len(q.Body) > 0 && q.Body[0] == '"' && json.Unmarshal(q.Body, &text) == nil { // of another type than JSON
 		body, kind = []byte(text), "text/plain"

@@ -73,7 +73,7 @@ roles:
 			"select count(*) = 3 and bool_or(shore_power) and not bool_and(shore_power) from harbour.berth where quay = 'West'"},
 		{"all", "/berths", `[{"code":"N05","quay":"South"},{"code":"X01","quay":"West"}]`, 400, "value/1/length_m: is required", "",
 			"select quay = 'It''s' from harbour.berth where code = 'N05'"},
-		{"all", "/log", `[{"wind_kn":5}]`, 405, "it is a table, and offers read", "", "select true"},
+		{"all", "/log", `[{"wind_kn":5}]`, 400, "value/0/taken_at: is required", "", "select true"},
 		{"all", "/pilotages", `[{"port_call_id":17,"pilot_id":"00000000-0000-0000-0000-000000000000","direction":"inbound"}]`, 409,
 			"refers to one that does not exist", "", "select true"},
 		{"adder", "/berths", `[{"code":"Y01","quay":"Y","length_m":80,"max_draught_m":5}]`, 204, "", "1",

@@ -365,7 +365,8 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		if err := page.Close(); err != nil {
 			return err
 		}
-		return fault.New(fault.VersionMismatch, "version.changed", "the row has another version than If-Match asks for; its ETag says which").On("If-Match")
+		return fault.New(fault.VersionMismatch, "version.changed",
+			"the row has another version than If-Match asks for; its ETag says which").On("If-Match")
 	}
 	if tag != "" {
 		w.Header()["Etag"] = []string{tag}

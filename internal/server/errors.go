@@ -89,7 +89,7 @@ func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
 
 func refuse(w http.ResponseWriter, r *http.Request, f *fault.Fault, in *inner) {
 	h := w.Header()
-	if isData(r) && h["OData-Version"] == nil {
+	if isData(r) {
 		h["OData-Version"] = versionOf(r)
 	}
 	if f.Wait > 0 {

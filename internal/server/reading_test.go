@@ -206,7 +206,8 @@ func TestPaths(t *testing.T) {
 		{master, "/vessels(3)/port_calls/$count", 200, one("select count(*) " + calls)},
 		{master, "/vessels/3/port_calls/$count?filter=hazardous", 200, one("select count(*) " + calls + " and hazardous")},
 		{master, "/port_calls/" + last + "/vessel/agent?select=id", 200, `{"@context":"../../../$metadata#agents(id)/$entity","id":3}`},
-		{master, "/port_calls/" + last + "/vessel/name", 200, `{"@context":"../../../$metadata#port_calls(` + last + `)/vessel/name","value":"` + name + `"}`},
+		{master, "/port_calls/" + last + "/vessel/name", 200, `{"@context":"../../../$metadata#port_calls(` + last + `)/vessel/name","value":"` +
+			name + `"}`},
 		{master, "/port_calls/" + last + "/vessel/name/$value", 200, name},
 		{master, "/port_calls/" + last + "/berth", 204, ""},
 		{master, "/port_calls/" + last + "/berth_code", 204, ""},

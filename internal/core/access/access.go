@@ -424,6 +424,21 @@ func (s *Scope) checkNames(q *query.Query) error {
 			return err
 		}
 	}
+	for _, n := range q.Nests {
+		if err := s.checkNames(n.Query); err != nil {
+			return err
+		}
+	}
+	for _, l := range q.Lists {
+		if err := s.checkExpr(l.Where); err != nil {
+			return err
+		}
+		for _, t := range l.Order {
+			if err := s.checkExpr(t.By); err != nil {
+				return err
+			}
+		}
+	}
 	for _, c := range q.Computed {
 		if err := s.checkExpr(c.By); err != nil {
 			return err
@@ -446,6 +461,11 @@ func inKey(e query.Expr) bool {
 
 func (s *Scope) checkApply(a *query.Apply) error {
 	err := s.checkRow(a.Phases[0].Root)
+	a.EachJoin(func(row *query.Row) {
+		if err == nil {
+			err = s.checkRow(row)
+		}
+	})
 	a.Walk(func(e query.Expr) {
 		if err == nil {
 			err = s.checkOne(e)
@@ -553,6 +573,33 @@ func (s *Scope) Readable(r *model.Resource) []*model.Field {
 		}
 	}
 	return out
+}
+
+// Vectors are those of a resource whose words are all of fields that the role may read in every row.
+func (s *Scope) Vectors(r *model.Resource) []*model.Vector {
+	d := s.For(window.Read, r)
+	if d == nil {
+		return nil
+	}
+	open := func(f *model.Field) bool { return d.Fields[f.Index] && d.MaskOf(f) < 0 }
+	var list []*model.Vector
+	for _, v := range r.Vectors {
+		of := v.Of
+		if of == nil { // any text may be in it
+			for _, c := range r.Table.Columns {
+				if f := r.FieldOf(c.Name); f == nil && model.TypeOf(c.Type).Kind == model.String {
+					of = nil
+					break
+				} else if f != nil && f.Type.Kind == model.String {
+					of = append(of, f)
+				}
+			}
+		}
+		if of != nil && !slices.ContainsFunc(of, func(f *model.Field) bool { return !open(f) }) {
+			list = append(list, v)
+		}
+	}
+	return list
 }
 
 // MayLink reports whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the

@@ -46,6 +46,9 @@ type Table struct {
 	Name        string       `json:"name"`
 	Kind        TableKind    `json:"kind"`
 	Partitioned bool         `json:"partitioned,omitempty"` // its rows lie in other tables
+	Insertable  bool         `json:"insertable,omitempty"`  // of views: by themselves or by a trigger
+	Updatable   bool         `json:"updatable,omitempty"`
+	Deletable   bool         `json:"deletable,omitempty"`
 	Comment     string       `json:"comment,omitempty"`
 	RowEstimate int64        `json:"row_estimate"` // -1: never analysed
 	Columns     []*Column    `json:"columns"`
@@ -58,13 +61,16 @@ type Table struct {
 
 // Column is one column; its type is complete down to the elements of arrays and the fields of composites.
 type Column struct {
-	Name      string   `json:"name"`
-	Type      *Type    `json:"type"`
-	NotNull   bool     `json:"not_null,omitempty"`
-	Default   string   `json:"default,omitempty"`
-	Generated bool     `json:"generated,omitempty"`
-	Identity  Identity `json:"identity,omitempty"`
-	Comment   string   `json:"comment,omitempty"`
+	Name      string `json:"name"`
+	Type      *Type  `json:"type"`
+	NotNull   bool   `json:"not_null,omitempty"`
+	Default   string `json:"default,omitempty"`
+	Generated bool   `json:"generated,omitempty"`
+	// Expression is what a generated column is generated from, as the server prints it.
+	Expression string   `json:"expression,omitempty"`
+	ReadOnly   bool     `json:"read_only,omitempty"` // of a view: its statement computes it
+	Identity   Identity `json:"identity,omitempty"`
+	Comment    string   `json:"comment,omitempty"`
 }
 
 // Identity says how an identity column is filled.
@@ -106,6 +112,7 @@ type Type struct {
 	Scale     int       `json:"scale,omitempty"`
 	NotNull   bool      `json:"not_null,omitempty"` // of domains
 	Checks    []Check   `json:"checks,omitempty"`   // of domains
+	Ordered   bool      `json:"ordered,omitempty"`  // the database has an order for its values
 }
 
 // Unique is a unique constraint or index over plain columns, without a condition.
@@ -137,6 +144,7 @@ type Index struct {
 	Columns    []string `json:"columns"`
 	Unique     bool     `json:"unique,omitempty"`
 	Partial    bool     `json:"partial,omitempty"`
+	Expression string   `json:"expression,omitempty"` // of its one column, where that is an expression
 	Definition string   `json:"definition"`
 }
 
@@ -160,8 +168,17 @@ func (t *Table) Column(name string) *Column {
 	return nil
 }
 
-// Writable reports whether rows can be added, changed and deleted at all: tables can; views are read only here.
+// Writable reports whether the relation is one whose rows can be added, changed and deleted: a table.
 func (t *Table) Writable() bool { return t.Kind == Base || t.Kind == Foreign }
+
+// Inserts reports whether rows can be added: to tables, and to views that the database can write through.
+func (t *Table) Inserts() bool { return t.Writable() || t.Insertable }
+
+// Updates reports whether rows can be changed.
+func (t *Table) Updates() bool { return t.Writable() || t.Updatable }
+
+// Deletes reports whether rows can be deleted.
+func (t *Table) Deletes() bool { return t.Writable() || t.Deletable }
 
 // QualifiedName is schema.name, quoted where SQL asks for it.
 func (t *Table) QualifiedName() string { return Quote(t.Schema) + "." + Quote(t.Name) }

@@ -24,7 +24,8 @@ func (c *Compiler) item(rel *model.Relation, it *payload.Item, parent *node, giv
 	case it.Key != nil:
 		n.key = c.key(n.resource, it, gives)
 	case it.Current && !parent.fresh:
-		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To, Via: rel}},
+		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To,
+			Via: rel}},
 			Optional: true}
 		n.key = references(n)
 	default:

@@ -132,7 +132,7 @@ func TestRoles(t *testing.T) {
 		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"},
 			[]string{"pilot_id"}},
 		{"office", "/vessels/{id}", "get parameters patch put", "vessels", []string{"flag"}, []string{"internal_note"}},
-		{"", "/weather_log", "get", "weather_log", []string{"wind_kn"}, nil},
+		{"", "/weather_log", "get post", "weather_log", []string{"wind_kn"}, nil},
 		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"},
 			nil},
 		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-create", []string{"vessel", "tugs", "cargo_items"},

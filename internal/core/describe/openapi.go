@@ -358,7 +358,33 @@ func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.Ref
 	for _, name := range options {
 		op.Spec.Parameters = append(op.Spec.Parameters, parameterRef(name))
 	}
+	if words := wordsAbout(w.scope.Vectors(r)); words != "" && slices.Contains(options, "search") {
+		op.Spec.Description = strings.TrimSpace(op.Spec.Description + "\n\n" + words)
+	}
 	return op
+}
+
+// wordsAbout says what a search looks into where that is not the text of the fields itself.
+func wordsAbout(vectors []*model.Vector) string {
+	var parts []string
+	for _, v := range vectors {
+		names := make([]string, len(v.Of))
+		for i, f := range v.Of {
+			names[i] = "`" + f.Name + "`"
+		}
+		part := "the words of " + strings.Join(names, ", ")
+		if v.Of == nil {
+			part = "words that the database keeps of each row"
+		}
+		if language := v.Language(); language != "" {
+			part += " (" + language + ")"
+		}
+		parts = append(parts, part)
+	}
+	if parts == nil {
+		return ""
+	}
+	return "`search` looks into " + strings.Join(parts, ", and ") + "; a word is found in any of its forms."
 }
 
 // otherFormats are what rows are written as besides JSON.

@@ -90,7 +90,7 @@ func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
 	if f.ReadOnly && !body {
 		b.ReadOnly(true)
 	}
-	if f.Nullable {
+	if f.Nullable && !f.InKey {
 		return nullable(b, f.Type)
 	}
 	return b.Build()

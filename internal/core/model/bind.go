@@ -111,6 +111,9 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 		}
 	}
 	for _, c := range r.Table.Columns {
+		if isVector(c.Type) { // words to search for, which search looks into and nobody reads
+			continue
+		}
 		f := &Field{Resource: r, Name: c.Name, Column: c, Type: TypeOf(c.Type), About: c.Comment, Checks: checksOf(r.Table, c)}
 		named := false
 		if s := said[c.Name]; s != nil {
@@ -131,13 +134,14 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 			f.Name = freeName(toIdentifier(c.Name), func(n string) bool { return r.fields[n] != nil })
 		}
 		f.Nullable = !c.NotNull && !c.Type.NotNull
-		f.ReadOnly = c.Generated || c.Identity == catalog.Always
+		f.ReadOnly = c.Generated || c.ReadOnly || c.Identity == catalog.Always
 		// A domain may have a default of its own, which the catalog does not hold, so the database decides there.
 		f.Required = !f.Nullable && !f.ReadOnly && c.Default == "" && c.Identity == catalog.NoIdentity && c.Type.Kind != catalog.Domain
 		f.Index = len(r.Fields)
 		r.Fields = append(r.Fields, f)
 		r.fields[f.Name] = f
 	}
+	r.Vectors = vectors(r, func(column string) bool { return said[column] != nil && said[column].Hidden })
 }
 
 func (b *binder) key(r *Resource, d *window.Resource) {
@@ -194,11 +198,17 @@ func keyOf(t *catalog.Table) []string {
 
 func (b *binder) operations(r *Resource, d *window.Resource) {
 	can := []window.Operation{window.Read}
-	why := "a view is read only here"
-	if r.Table.Writable() {
-		can, why = window.Operations, ""
-		if len(r.Key) == 0 {
-			can, why = []window.Operation{window.Read}, "it has no key, so no row can be named; give it a key to write to it"
+	why := "it is a " + string(r.Table.Kind) + " that the database can't write through"
+	if len(r.Key) == 0 {
+		why = "it has no key, so no row can be named; give it a key to change and delete its rows"
+	}
+	for _, w := range []struct {
+		op  window.Operation
+		can bool
+	}{{window.Create, r.Table.Inserts()}, {window.Update, r.Table.Updates() && len(r.Key) > 0},
+		{window.Delete, r.Table.Deletes() && len(r.Key) > 0}} {
+		if w.can {
+			can = append(can, w.op)
 		}
 	}
 	if d.Operations == nil {

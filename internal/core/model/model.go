@@ -36,6 +36,7 @@ type Resource struct {
 	Page       window.Page
 	IfMatch    bool               // a change must say which version it changes
 	Operations []window.Operation // what the table can do and the document allows
+	Vectors    []*Vector          // what a search looks into; nil: the text fields
 
 	View    *View       // of a saved view, and of its parts
 	Query   *NamedQuery // of a named query

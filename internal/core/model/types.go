@@ -32,7 +32,7 @@ const (
 	Collection
 	Complex
 	Range
-	Opaque // any other PostgreSQL type: its text, which is not compared
+	Opaque // any other PostgreSQL type: its text, which is compared where the database has an order for it
 )
 
 var kindNames = [...]string{"null", "boolean", "integer", "integer", "integer", "number", "number", "number", "string", "string",
@@ -76,6 +76,7 @@ type Type struct {
 	Local     bool      // a timestamp without time zone
 	JSONB     bool      // jsonb, not json
 	Multi     bool      // a multirange
+	Ordered   bool      // of an opaque type: the database has an order for its values
 	Quoted    bool      // of bodies: a whole number of 64 bits or a decimal is in quotes
 	Element   *Type     // of collections and ranges
 	Fields    []SubType // of complex types
@@ -160,7 +161,7 @@ func TypeOf(c *catalog.Type) *Type {
 	default:
 		kind, known := scalarKinds[b.Name]
 		if !known {
-			kind = Opaque
+			kind, t.Ordered = Opaque, b.Ordered
 		}
 		t.Kind = kind
 		t.Fixed = b.Name == "bpchar"

@@ -16,6 +16,8 @@ type Request struct {
 	DependsOn              []string
 	Headers                map[string]string
 	Body                   json.RawMessage
+	Raw                    []byte // the body of a request of a multipart batch
+	If                     string // a condition over the answers to requests before; "": none
 }
 
 // mostRequests is how many requests a batch may hold.
@@ -23,7 +25,7 @@ const mostRequests = 1000
 
 const batchForm = `{"requests":[{"id":…,"method":…,"url":…},…]}`
 
-var requestMembers = []string{"id", "method", "url", "atomicityGroup", "dependsOn", "headers", "body"}
+var requestMembers = []string{"id", "method", "url", "atomicityGroup", "dependsOn", "if", "headers", "body"}
 
 // Batch reads the requests of a batch and refuses what can't be run in their order.
 func Batch(body []byte) ([]*Request, error) {
@@ -55,6 +57,23 @@ func Batch(body []byte) ([]*Request, error) {
 		fmt.Sprintf("the batch has %d mistakes; nothing was done", len(b.mistakes)))
 }
 
+// Ordered refuses requests that can't be run in their order. Those of a multipart batch refer to one another by Content-ID alone.
+func Ordered(requests []*Request) ([]*Request, error) {
+	if len(requests) == 0 || len(requests) > mostRequests {
+		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(requests), mostRequests)
+	}
+	b := &batchReader{known: map[string]bool{}, groups: map[string]bool{}}
+	for i, q := range requests {
+		if q.Group != b.group { // in version 4.0, a Content-ID is one of its group alone
+			b.known = map[string]bool{}
+		}
+		b.at = fmt.Sprintf("part/%d", i)
+		b.order(q)
+	}
+	return requests, b.mistakes.Fault(fault.Invalid, "batch.invalid",
+		fmt.Sprintf("the batch has %d mistakes; nothing was done", len(b.mistakes)))
+}
+
 // batchReader reads requests one after the other: they may refer to those before.
 type batchReader struct {
 	at            string
@@ -81,8 +100,6 @@ func (b *batchReader) request(text string) *Request {
 	}
 	for _, m := range members {
 		switch {
-		case m.name == "if":
-			b.addError("if", "conditions are not done here; a request that failed is depended on with dependsOn")
 		case !slices.Contains(requestMembers, m.name) && !strings.HasPrefix(m.name, "@"):
 			b.addError(m.name, "a request has no such member%s", fault.Suggest(m.name, requestMembers))
 		}
@@ -92,6 +109,7 @@ func (b *batchReader) request(text string) *Request {
 	q.URL = b.text(members, "url", "each request has a url: a path below the window, such as port_calls/17")
 	q.Group = b.text(members, "atomicityGroup", "")
 	q.DependsOn = b.ids(members)
+	q.If = b.text(members, "if", "")
 	q.Headers = b.headers(members)
 	if body, given := valueOf(members, "body"); given {
 		q.Body = json.RawMessage(body)

@@ -287,7 +287,8 @@ func (b *Body) Under(rel *model.Relation, scope *access.Scope) (*Row, error) {
 // New is what the item gives where its row is not there yet. key is its key where the body does not give it as fields.
 func (item *Item) New(r *model.Resource, scope *access.Scope, key []string, supplied []*model.Field) (*Row, error) {
 	var mistakes fault.List
-	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, named: r.Key[:len(key)], supplied: supplied, quoted: item.of.quoted},
+	rd := &reader{form: form{resource: r, op: window.Create, scope: scope, key: key, named: r.Key[:len(key)], supplied: supplied,
+		quoted: item.of.quoted},
 		decision: scope.For(window.Create, r), at: item.At + "/", mistakes: &mistakes, ignored: new([]string)}
 	for _, f := range supplied {
 		rd.supplies(f)

@@ -25,6 +25,13 @@ func (q *Query) Depth() int {
 	}
 	if q.Apply != nil {
 		q.Apply.Walk(see)
+		q.Apply.EachJoin(func(r *Row) { deepest = max(deepest, r.depth()) })
+	}
+	for _, n := range q.Nests {
+		deepest = max(deepest, n.Query.Depth())
+	}
+	for _, l := range q.Lists {
+		Walk(l.Where, see)
 	}
 	for _, e := range q.Expand {
 		deepest = max(deepest, own+1, e.Query.Depth())

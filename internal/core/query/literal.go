@@ -65,6 +65,10 @@ func Fitting(c syntax.Class, t *model.Type) *model.Type {
 		if c == syntax.Text {
 			return t
 		}
+	case model.Opaque:
+		if c == syntax.Text && t.Ordered { // the database knows
+			return t
+		}
 	case model.Date:
 		if c == syntax.Day {
 			return t
@@ -418,8 +422,10 @@ func CheckPattern(l syntax.Literal) error {
 // Sortable reports whether values of the type can be put in order.
 func Sortable(t *model.Type) bool {
 	switch t.Kind {
-	case model.Unknown, model.JSON, model.Collection, model.Complex, model.Range, model.Opaque:
+	case model.Unknown, model.JSON, model.Collection, model.Complex, model.Range:
 		return false
+	case model.Opaque:
+		return t.Ordered
 	}
 	return true
 }

@@ -32,6 +32,7 @@ type Query struct {
 	Skip     *Value
 	Count    bool
 	Metadata Metadata // how much control information the rows of the answer have
+	Nests    []Nest   // the answer is one row that holds these
 }
 
 // Metadata is how much control information an answer has (JSON Format, 3.1).
@@ -352,6 +353,14 @@ type Step struct {
 	Order     []Term
 	Top, Skip *Value
 	Running   *Running
+	Join      *Row // each row once for each of these, the rows of a relation to many
+	Outer     bool // of Join: and once where there is none
+}
+
+// Nest is rows that stand in the one row of an answer, under a name.
+type Nest struct {
+	Name  string
+	Query *Query
 }
 
 // Running keeps the first rows of an order until the sum of By reaches an amount, or a share of the sum of all.
@@ -379,6 +388,23 @@ type Aggregate struct {
 // Walk visits the expressions of all steps.
 func (a *Apply) Walk(visit func(Expr)) {
 	a.walk(&walker{visit: visit}, map[*Apply]bool{})
+}
+
+// EachJoin hands out the rows that steps join.
+func (a *Apply) EachJoin(do func(*Row)) {
+	for _, p := range a.Phases {
+		if p.Prefix != nil {
+			p.Prefix.EachJoin(do)
+		}
+		for _, b := range p.Branches {
+			b.EachJoin(do)
+		}
+		for _, s := range p.Steps {
+			if s.Join != nil {
+				do(s.Join)
+			}
+		}
+	}
 }
 
 func (a *Apply) walk(w *walker, done map[*Apply]bool) {

@@ -16,6 +16,9 @@ import (
 type applied struct {
 	rs    *resolver
 	apply *query.Apply
+
+	joined bool         // the rows at hand are those of a join
+	nests  []query.Nest // what the last step has made, after which none comes
 }
 
 // resolveApply resolves apply for a query; its root becomes the row that comes out, its computed values those that are left.
@@ -26,7 +29,11 @@ func resolveApply(q *query.Query, chain []syntax.StepNode, option string, left *
 	if err := a.chain(chain); err != nil {
 		return nil, err
 	}
-	q.Apply, q.Root = a.apply, a.phase().Root
+	if a.joined {
+		return nil, fault.New(fault.Unsupported, "apply.unsupported",
+			"the rows of a join are grouped: write groupby(…) or aggregate(…) after it").On(option)
+	}
+	q.Apply, q.Root, q.Nests = a.apply, a.phase().Root, a.nests
 	return a.rs, nil
 }
 
@@ -45,6 +52,9 @@ func (a *applied) step(n *syntax.StepNode) error {
 	phase, rs := a.phase(), a.rs
 	var step query.Step
 	var err error
+	if err := a.follows(n); err != nil {
+		return err
+	}
 	switch n.Name {
 	case "identity":
 		return nil
@@ -68,6 +78,10 @@ func (a *applied) step(n *syntax.StepNode) error {
 		return a.group(n)
 	case "concat":
 		return a.concat(n)
+	case "join", "outerjoin":
+		step, err = a.join(n)
+	case "nest":
+		return a.nest(n)
 	default:
 		step, err = a.extreme(n)
 	}
@@ -85,6 +99,85 @@ func (a *applied) step(n *syntax.StepNode) error {
 	}
 	phase.Steps = append(phase.Steps, step)
 	return err
+}
+
+// follows refuses a step that can't follow the one before.
+func (a *applied) follows(n *syntax.StepNode) error {
+	if a.nests != nil {
+		return syntax.FaultAt(a.rs.option, n.Pos, "apply.order", "nothing follows nest, which makes one row; write %s before it", n.Name)
+	}
+	switch n.Name {
+	case "identity", "filter", "compute", "groupby", "aggregate":
+		return nil
+	}
+	if a.joined {
+		return fault.New(fault.Unsupported, "apply.unsupported",
+			"%s is not done with the rows of a join; filter, compute, groupby and aggregate are",
+			n.Name).On(a.rs.option)
+	}
+	return nil
+}
+
+// join resolves join and outerjoin: each row once for each row of a relation to many, which has a name from there on (Data Aggregation,
+// 3.4).
+func (a *applied) join(n *syntax.StepNode) (query.Step, error) {
+	rs, name := a.rs, n.Names[0]
+	over, err := rs.collection(n.Path)
+	if err != nil {
+		return query.Step{}, err
+	}
+	r := a.phase().Root.Resource
+	switch {
+	case over.Row == nil || len(n.Path.Segments) > 1:
+		return query.Step{}, rs.fault(n.Path, "type.mismatch", "%s takes a relation to many of %s; %s is none", n.Name, r.Name, n.Path)
+	case r.Field(name.Name) != nil || r.Relation(name.Name) != nil || rs.computed[name.Name] != nil:
+		return query.Step{}, syntax.FaultAt(rs.option, name.Pos, "name.taken", "there is %q already; choose another name", name.Name)
+	}
+	step := query.Step{Join: over.Row, Outer: n.Name == "outerjoin"}
+	a.rs = rs.within(name.Name, over.Row, nil)
+	a.joined = true
+	if n.Chains == nil {
+		return step, nil
+	}
+	for _, inner := range n.Chains[0] { // which of the rows are joined
+		if inner.Name != "filter" {
+			return step, fault.New(fault.Unsupported, "apply.unsupported", "%s inside %s is not done here; filter is", inner.Name,
+				n.Name).On(rs.option)
+		}
+		condition, err := rs.among(over).condition(inner.Filter)
+		if err != nil {
+			return step, err
+		}
+		step.Where = bothExprs(step.Where, condition)
+	}
+	return step, nil
+}
+
+// nest resolves chains that each begin with the rows that there are; the answer is one row with the results (Data Aggregation, 3.2.5).
+func (a *applied) nest(n *syntax.StepNode) error {
+	first := a.prefix()
+	for i, chain := range n.Chains {
+		name := n.Names[i]
+		if slices.ContainsFunc(a.nests, func(n query.Nest) bool { return n.Name == name.Name }) {
+			return syntax.FaultAt(a.rs.option, name.Pos, "name.taken", "there is %q already; choose another name", name.Name)
+		}
+		b := a.branch(first)
+		if err := b.chain(chain); err != nil {
+			return err
+		}
+		if b.joined || b.nests != nil || !b.phase().Root.Resource.Derived {
+			return syntax.FaultAt(a.rs.option, n.Pos, "apply.order", "each chain of nest ends with groupby or aggregate")
+		}
+		q := &query.Query{Root: b.phase().Root, Apply: b.apply}
+		if err := order(q, b.rs, nil); err != nil {
+			return err
+		}
+		for _, computed := range b.rs.names {
+			q.Computed = append(q.Computed, query.Computed{Name: computed, By: b.rs.computed[computed]})
+		}
+		a.nests = append(a.nests, query.Nest{Name: name.Name, Query: q})
+	}
+	return nil
 }
 
 func (a *applied) compute(nodes []syntax.ComputeNode) error {
@@ -152,6 +245,7 @@ func (a *applied) group(n *syntax.StepNode) error {
 
 func (a *applied) next(g *query.Group) {
 	a.phase().Group = g
+	a.joined = false
 	a.open(g.Fields, nil)
 }
 
@@ -170,7 +264,7 @@ func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 	rolled := false
 	for _, key := range keys {
 		first := len(g.Keys)
-		for _, path := range key.Paths {
+		for _, path := range a.keyPaths(key.Paths) {
 			by, err := a.rs.path(path)
 			if err != nil {
 				return err
@@ -184,7 +278,7 @@ func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 			g.Fields[len(g.Fields)-1].TextParts = query.TextParts(by)
 			g.Keys = append(g.Keys, by)
 		}
-		count := len(key.Paths)
+		count := len(g.Keys) - first
 		least := count
 		if key.Rollup {
 			rolled, least = true, 1
@@ -213,6 +307,31 @@ func (a *applied) keys(g *query.Group, keys []syntax.KeyPath) error {
 		g.Sets = sets
 	}
 	return nil
+}
+
+// keyPaths are the paths that rows are grouped by: a relation to one, and the name of joined rows, stand for the key of their row.
+func (a *applied) keyPaths(paths []*syntax.PathNode) []*syntax.PathNode {
+	var list []*syntax.PathNode
+	for _, path := range paths {
+		row := a.rs.rowAt(path)
+		if row == nil || len(row.Resource.Key) == 0 {
+			list = append(list, path)
+			continue
+		}
+		for _, k := range row.Resource.Key {
+			list = append(list, &syntax.PathNode{Segments: append(slices.Clone(path.Segments), syntax.SegmentNode{Pos: path.Start(), Name: k.Name})})
+		}
+	}
+	return list
+}
+
+// unused refuses a name that the rows at hand have already.
+func (a *applied) unused(name syntax.SegmentNode) error {
+	r := a.phase().Root.Resource
+	if r.Field(name.Name) == nil && r.Relation(name.Name) == nil && a.rs.computed[name.Name] == nil {
+		return nil
+	}
+	return syntax.FaultAt(a.rs.option, name.Pos, "name.taken", "there is %q already; choose another name", name.Name)
 }
 
 // add adds a field to the rows that come out.
@@ -244,7 +363,7 @@ func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, whe
 		case "filter":
 			var condition query.Expr
 			if condition, err = a.rs.condition(step.Filter); err == nil {
-				where = both(where, condition)
+				where = bothExprs(where, condition)
 			}
 		case "aggregate":
 			if i < len(chain)-1 {
@@ -263,7 +382,7 @@ func (a *applied) perGroup(n *syntax.StepNode) (list []syntax.AggregateNode, whe
 	return nil, where, nil
 }
 
-func both(x, y query.Expr) query.Expr {
+func bothExprs(x, y query.Expr) query.Expr {
 	if x == nil {
 		return y
 	}
@@ -274,6 +393,9 @@ var methods = []string{"sum", "min", "max", "average", "countdistinct"}
 
 func (a *applied) aggregate(g *query.Group, n syntax.AggregateNode, where query.Expr) error {
 	rs := a.rs
+	if err := a.unused(n.Name); err != nil {
+		return err
+	}
 	if n.By == nil {
 		g.Aggregates = append(g.Aggregates, query.Aggregate{Method: "$count", Where: where})
 		return addField(g, n.Name.Name, model.Int64Type, rs.option, n.Name.Pos)
@@ -299,7 +421,7 @@ func (a *applied) aggregate(g *query.Group, n syntax.AggregateNode, where query.
 			out = model.DoubleType
 		}
 	case "min", "max":
-		if !query.Sortable(t) || k == model.Boolean || k == model.GUID || k == model.Binary {
+		if !query.Sortable(t) || k == model.Boolean || k == model.GUID || k == model.Binary || k == model.Opaque {
 			return mismatch("numbers, texts, dates and times")
 		}
 		if t.Kind == model.Enum || t.Kind == model.Single {

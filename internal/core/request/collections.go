@@ -36,7 +36,7 @@ func (rs *resolver) lambda(n *syntax.LambdaNode) (query.Expr, error) {
 		q.Body = &query.Call{T: model.BooleanType, Op: "or", Args: []query.Expr{
 			&query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{filter}}, q.Body}}
 	default:
-		q.Body = both(filter, q.Body)
+		q.Body = bothExprs(filter, q.Body)
 	}
 	return q, nil
 }
@@ -61,7 +61,7 @@ func (rs *resolver) count(n *syntax.CountNode) (query.Expr, error) {
 		return nil, rs.fault(n.Path, "type.mismatch", "search looks into rows, but %s is an array", n.Path)
 	}
 	search, err := inner.searched(n.Search, rs.option)
-	c.Body = both(c.Body, search)
+	c.Body = bothExprs(c.Body, search)
 	return c, err
 }
 
@@ -267,7 +267,8 @@ func (rs *resolver) rootPath(n *syntax.RootNode) (query.Expr, error) {
 		return nil, err
 	}
 	if n.Path == nil {
-		return nil, rs.fault(n, "syntax.invalid", "%s is a row; name a field of it, such as %s/%s, or compare it with a relation", n, n, r.Fields[0].Name)
+		return nil, rs.fault(n, "syntax.invalid", "%s is a row; name a field of it, such as %s/%s, or compare it with a relation", n, n,
+			r.Fields[0].Name)
 	}
 	inner := *rs
 	inner.root, inner.it, inner.computed = e.Row, nil, nil
@@ -334,14 +335,15 @@ func (rs *resolver) rowComparison(n *syntax.BinaryNode) (query.Expr, error) {
 			return nil, rs.fault(other, "type.mismatch", "%s is a row, and %s is none; compare a field of it, such as %s/%s, or write null", node,
 				other, node, keyOf(of, to).Name)
 		}
-		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{row[0], &query.Constant{T: model.NullType, Text: "null"}}}, nil
+		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{row[0], &query.Constant{T: model.NullType, Text: "null"}}},
+			nil
 	}
 	if of != to {
 		return nil, syntax.FaultAt(rs.option, n.Pos, "type.mismatch", "%s is a row of %s and %s one of %s", n.Left, of.Name, n.Right, to.Name)
 	}
 	var same query.Expr
 	for i := range left {
-		same = both(same, &query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{left[i], right[i]}})
+		same = bothExprs(same, &query.Call{T: model.BooleanType, Op: "eq", Args: []query.Expr{left[i], right[i]}})
 	}
 	if n.Operator == "ne" {
 		same = &query.Call{T: model.BooleanType, Op: "not", Args: []query.Expr{same}}

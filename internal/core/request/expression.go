@@ -212,7 +212,8 @@ func (rs *resolver) below(e query.Expr, segments []syntax.SegmentNode, i int) (q
 			parts := t.Parts()
 			at := slices.IndexFunc(parts, func(p model.SubType) bool { return p.Name == s.Name })
 			if at < 0 {
-				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a range, it has lower, upper, bounds and empty", segments[i-1].Name)
+				return nil, syntax.FaultAt(rs.option, s.Pos, "field.unknown", "%q is a range, it has lower, upper, bounds and empty",
+					segments[i-1].Name)
 			}
 			e = &query.Call{T: parts[at].Type, Op: s.Name, Args: []query.Expr{e}}
 		default:
@@ -369,7 +370,12 @@ func (rs *resolver) comparable(n *syntax.BinaryNode, left, right *model.Type) er
 		t *model.Type
 	}{{n.Left, left}, {n.Right, right}} {
 		switch side.t.Kind {
-		case model.JSON, model.Collection, model.Complex, model.Range, model.Opaque:
+		case model.Opaque:
+			if side.t.Ordered && (left.SQL == right.SQL || left.Kind == model.Unknown || right.Kind == model.Unknown) {
+				continue
+			}
+			fallthrough
+		case model.JSON, model.Collection, model.Complex, model.Range:
 			other := left
 			if side.t == left {
 				other = right

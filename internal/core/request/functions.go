@@ -219,7 +219,7 @@ func common(a, b *model.Type) *model.Type {
 		return promoted(a, b)
 	case isText(a) && isText(b):
 		return model.StringType
-	case a.Kind == b.Kind && query.Sortable(a):
+	case a.Kind == b.Kind && query.Sortable(a) && (a.Kind != model.Opaque || a.SQL == b.SQL):
 		return plain(a)
 	}
 	return nil
@@ -230,7 +230,7 @@ func plain(t *model.Type) *model.Type {
 	switch {
 	case isText(t):
 		return model.StringType
-	case query.Sortable(t) && t.Kind != model.Single:
+	case query.Sortable(t) && t.Kind != model.Single && t.Kind != model.Opaque:
 		return naturalOf(widened(t.Kind))
 	}
 	return t
@@ -296,7 +296,8 @@ func (rs *resolver) cast(n *syntax.CallNode) (query.Expr, error) {
 		return nil, err
 	}
 	from := e.Type()
-	possible := from.Kind == t.Kind || t.Kind == model.Enum && isText(from) || from.Kind == model.Unknown || t.Kind == model.String && query.Sortable(from) || from.Kind.Numeric() &&
+	possible := from.Kind == t.Kind || t.Kind == model.Enum && isText(from) || from.Kind == model.Unknown || t.Kind == model.String &&
+		query.Sortable(from) || from.Kind.Numeric() &&
 		t.Kind.Numeric() ||
 		isText(from) && t.Kind.Numeric() || from.Kind == model.Instant && (t.Kind == model.Date || t.Kind == model.TimeOfDay) ||
 		from.Kind == model.Date && t.Kind == model.Instant
@@ -315,7 +316,8 @@ func (rs *resolver) isOf(n *syntax.CallNode) (query.Expr, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k := e.Type().Kind; k == t.Kind && (k != model.Enum || e.Type().SQL == t.SQL) || isText(e.Type()) && t.Kind == model.String || k.Integer() && t.Kind.Integer() && k <= t.Kind {
+	if k := e.Type().Kind; k == t.Kind && (k != model.Enum || e.Type().SQL == t.SQL) || isText(e.Type()) && t.Kind == model.String ||
+		k.Integer() && t.Kind.Integer() && k <= t.Kind {
 		null := &query.Constant{T: model.NullType, Text: "null"}
 		return &query.Call{T: model.BooleanType, Op: "ne", Args: []query.Expr{e, null}}, nil
 	}

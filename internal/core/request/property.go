@@ -62,7 +62,8 @@ func (r *Request) Property() *model.Field {
 	}
 	if by, err := r.part(query.NewRow(r.Resource)); err == nil {
 		name := slices.Concat([]string{r.Field.Name}, r.below)[len(r.below)]
-		return &model.Field{Resource: r.Resource, Name: name, Column: &catalog.Column{Name: name}, Type: by.Type(), Nullable: true, ReadOnly: true}
+		return &model.Field{Resource: r.Resource, Name: name, Column: &catalog.Column{Name: name}, Type: by.Type(), Nullable: true,
+			ReadOnly: true}
 	}
 	return r.Field
 }

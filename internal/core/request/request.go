@@ -97,8 +97,9 @@ var optionNames = [...]string{"apply", "compute", "search", "filter", "orderby",
 func Read(m *model.Model, path, rawQuery string) (*Request, error) {
 	s := scans.Get().(*scanned)
 	r := &Request{scanned: s}
-	*s = scanned{Reader: syntax.Reader{Request: true, Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]}, segments: s.segments[:0],
-		options: s.options[:0]}
+	*s = scanned{Reader: syntax.Reader{Request: true, Shape: s.Shape[:0], Tokens: s.Tokens[:0], Literals: r.room.literals[:0]},
+		segments: s.segments[:0],
+		options:  s.options[:0]}
 	r.hops, r.keys, r.text, r.options = r.room.hops[:0], r.room.keys[:0], r.room.text[:0], s.options
 	values, aliases, others, err := readOptions(rawQuery)
 	if err != nil {

@@ -172,6 +172,15 @@ func fill(q *query.Query, o *syntax.Options, within string, depth int, left *bud
 	if err != nil {
 		return err
 	}
+	if q.Nests != nil {
+		given := []bool{o.Filter != nil, o.OrderBy != nil, o.Select != nil, o.Expand != nil, o.Search != nil, o.Compute != nil, o.Count,
+			o.Skip != nil}
+		if i := slices.Index(given, true); i >= 0 {
+			name := []string{"filter", "orderby", "select", "expand", "search", "compute", "count", "skip"}[i]
+			return fault.New(fault.Invalid, "apply.order", "nothing follows nest, which makes one row; write %s in apply, before it", name).On(name)
+		}
+		return nil
+	}
 	if err := compute(q, rs, o, in("compute")); err != nil {
 		return err
 	}

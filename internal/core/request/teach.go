@@ -148,7 +148,8 @@ func selectMistake(r *model.Resource, path *syntax.PathNode, option string) erro
 	if len(names) < 2 || r.Relation(names[0]) == nil {
 		return nil
 	}
-	return syntax.FaultAt(option, path.Segments[0].Pos, "field.unknown", "%q is in a relation; write expand=%s(select=%s)", path.String(), names[0],
+	return syntax.FaultAt(option, path.Segments[0].Pos, "field.unknown", "%q is in a relation; write expand=%s(select=%s)", path.String(),
+		names[0],
 		strings.Join(names[1:], "/"))
 }
 
@@ -163,6 +164,7 @@ func expandMistake(r *model.Resource, node *syntax.ExpandNode) error {
 	if slices.Contains(rel.To.FieldNames(), names[1]) {
 		inner = "select=" + strings.Join(names[1:], "/")
 	}
-	return syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q; write expand=%s(%s)", r.Name, node.Path.Name, names[0],
+	return syntax.FaultAt("expand", node.Path.Pos, "relation.unknown", "%s has no relation %q; write expand=%s(%s)", r.Name, node.Path.Name,
+		names[0],
 		inner)
 }

@@ -1,6 +1,7 @@
 package statement
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,6 +34,39 @@ func (b *builder) stage(root *query.Row, table, alias string) *stage {
 
 func (s *stage) sql(list string) string {
 	return "select " + list + "\nfrom " + s.table + " " + s.alias + s.f.joins.String() + whereClause(s.where)
+}
+
+// join adds the rows of a relation to many beside each row.
+func (f *from) join(step query.Step) {
+	source, g := f.over(query.Collection{Row: step.Join})
+	alias := g.aliases[step.Join]
+	f.aliases[step.Join] = alias
+	where := source.where
+	if step.Where != nil {
+		where = append(where, g.condition(step.Where, false))
+	}
+	kind := "cross join lateral"
+	on := ""
+	if step.Outer {
+		kind, on = "left join lateral", " on true"
+	}
+	fmt.Fprintf(&f.joins, "\n%s (select %s.* from %s%s%s) %s%s", kind, alias, source.table, g.joins.String(), whereClause(where), alias, on)
+}
+
+// nests is the list and the FROM of the one row that holds the results of chains.
+func (b *builder) nests(q *query.Query, list *selectList) []Column {
+	var out []Column
+	for _, n := range q.Nests {
+		alias := b.alias("nest")
+		inner := &selectList{}
+		table := b.origin(n.Query)
+		f := b.from(n.Query.Root, alias, false)
+		columns := f.columns(n.Query, alias, inner)
+		sql := "(select array_agg(row(" + numbered("r", len(inner.items)) + ")) from (select " + named(inner) + " from " + table + " " + alias +
+			f.joins.String() + orderBy(f.order(n.Query.Order)) + ") r)"
+		out = append(out, Column{Name: n.Name, Kind: Many, At: list.add(sql), Columns: columns})
+	}
+	return out
 }
 
 // closed makes the rows of a SELECT, with that list and those ends, the ones that a new stage begins with.
@@ -72,6 +106,10 @@ func (b *builder) steps(q *query.Query, a *query.Apply, i int) *stage {
 }
 
 func (s *stage) step(step query.Step) *stage {
+	if step.Join != nil {
+		s.f.join(step)
+		return s
+	}
 	if step.Where != nil {
 		s.where = append(s.where, s.f.condition(step.Where, false))
 	}

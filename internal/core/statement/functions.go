@@ -94,7 +94,8 @@ func (f *from) call(c *query.Call) string {
 	switch {
 	case c.T.Kind == model.Double && c.Op == "mod":
 		return fmt.Sprintf("(case when %[2]s = 0 or %[1]s in ('Infinity', '-Infinity', 'NaN') or %[2]s = 'NaN' then 'NaN'::double precision "+
-			"when %[2]s in ('Infinity', '-Infinity') then (%[1]s)::double precision else mod((%[1]s)::numeric, (%[2]s)::numeric)::double precision end)",
+			"when %[2]s in ('Infinity', '-Infinity') then (%[1]s)::double precision else mod((%[1]s)::numeric, (%[2]s)::numeric)::double "+
+			"precision end)",
 			args...)
 	case c.T.Kind == model.Double && (c.Op == "div" || c.Op == "divby"): // IEEE 754, where PostgreSQL refuses
 		return fmt.Sprintf("(case when %[2]s = 0 then case when %[1]s > 0 and %[1]s <> 'NaN' then 'Infinity'::double precision when %[1]s < 0 "+
@@ -338,7 +339,8 @@ func (f *from) jsonAs(j *query.JSONAs) string {
 	return "(case when jsonb_typeof(" + value + ") = '" + name + "' then (" + value + " #>> '{}')::" + j.T.SQL + " end)"
 }
 
-// searched looks for a word in every text field that the role may read, in any case. The pattern is one that a trigram index
+// searched looks for a word or phrase in the vectors of the resource, where the role may read all that is in them; else in every text
+// field that it may read, in any case. The pattern is one that a trigram index
 // on a field serves, where there is one.
 func (f *from) searched(s *query.Searched, exact bool) string {
 	alias := f.row(s.Row)
@@ -346,6 +348,20 @@ func (f *from) searched(s *query.Searched, exact bool) string {
 		return `('%' || regexp_replace(` + f.value(s.Term, "text") + `, '([\\%_])', '\\\1', 'g') || '%')`
 	}
 	var parts []string
+	for _, v := range f.b.scope.Vectors(s.Row.Resource) {
+		config := ""
+		if v.Config != "" {
+			config = v.Config + ", "
+		}
+		part := "(" + v.SQL(alias) + " @@ phraseto_tsquery(" + config + f.value(s.Term, "text") + "))"
+		if exact {
+			part = "coalesce(" + part + ", false)"
+		}
+		parts = append(parts, part)
+	}
+	if parts != nil {
+		return "(" + strings.Join(parts, " or ") + ")"
+	}
 	for _, field := range f.b.scope.Readable(s.Row.Resource) {
 		if field.Type.Kind != model.String {
 			continue

@@ -25,6 +25,11 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds) *Pla
 	plan.Uses = b.uses
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
+	if q.Nests != nil {
+		plan.Columns = b.nests(q, list)
+		plan.SQL, plan.Slots = b.withPrefixes()+"select "+list.String()+b.bounds(bounds), b.slots
+		return plan
+	}
 	table := "\nfrom " + b.origin(q) + " " + alias
 	var body string
 	switch f := b.from(q.Root, alias, false); {
@@ -46,7 +51,7 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds) *Pla
 		order := f.order(q.Order)
 		for i, o := range order {
 			f.noteOrder(q.Order[i], o)
-			plan.Order = append(plan.Order, list.add(o.sql))
+			plan.Order = append(plan.Order, list.add(shownAs(o.sql, q.Order[i].By.Type())))
 		}
 		if after != nil {
 			where = append(where, f.after(q.Order, after))
@@ -95,7 +100,7 @@ func (b *builder) expanded(q *query.Query, alias, table string, after []bool, bo
 			carried += ", " + o.sql + " as " + name
 			again[i].sql = alias + "." + name
 		}
-		plan.Order = append(plan.Order, list.add(again[i].sql))
+		plan.Order = append(plan.Order, list.add(shownAs(again[i].sql, q.Order[i].By.Type())))
 	}
 	page := "select " + carried + table + inner.joins.String() + whereClause(where) + orderBy(order) + b.bounds(bounds)
 	return "\nfrom (\n" + page + "\n) " + alias + outer.joins.String() + orderBy(again)
@@ -268,7 +273,7 @@ func (f *from) columns(q *query.Query, alias string, list *selectList) []Column 
 		out = nested(out)
 	}
 	for _, c := range q.Computed {
-		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(f.own(c.By))})
+		out = append(out, Column{Name: c.Name, Kind: Plain, Type: c.By.Type(), At: list.add(shownAs(f.own(c.By), c.By.Type()))})
 	}
 	for _, rel := range q.Root.Resource.Relations {
 		if linked && f.b.scope.For(window.Read, rel.To) != nil && q.Shows(rel) {
@@ -362,10 +367,19 @@ func (b *builder) typed(out []Column, f *model.Field) []Column {
 
 // shown is a column as the encoders read it: what has no binary form that they know comes as text.
 func shown(alias string, field *model.Field) string {
-	if field.Type.Kind == model.Opaque {
-		return column(alias, field) + "::text"
+	return shownAs(column(alias, field), field.Type)
+}
+
+// shownAs is an expression of a type as the encoders read it. An address comes as its own output function writes it: the cast to text adds
+// the length of the network.
+func shownAs(sql string, t *model.Type) string {
+	switch {
+	case t.Kind != model.Opaque:
+		return sql
+	case t.SQL == "inet":
+		return "textin(inet_out(" + sql + "))"
 	}
-	return column(alias, field)
+	return sql + "::text"
 }
 
 // one adds the record of a relation to one; it is null where there is no row, or none that the role may read.

@@ -82,7 +82,8 @@ const (
 // masked hides fields in the rows of a table in which a caller with several roles may not read them: they are null there, and a column
 // says so. Whatever the rest of the statement does with them, it never sees more. more are columns besides those of the table; with asks
 // more of the rows, as the table has them.
-func (b *builder) masked(r *model.Resource, table string, more []string, with func(alias string) (list, where []string, joins string)) string {
+func (b *builder) masked(r *model.Resource, table string, more []string, with func(alias string) (list, where []string,
+	joins string)) string {
 	alias := b.alias(r.Name)
 	list, where, joins := with(alias)
 	conditions := map[string]string{}

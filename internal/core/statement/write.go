@@ -56,10 +56,10 @@ func Update(q *query.Query, fields, defaults []*model.Field, scope *access.Scope
 }
 
 // updating changes rows of a table. Where nothing is set, as where a write is of relations alone, a column is set to what it is: the
-// row's rule and version count all the same. In a table where no column can be set, the rows are locked.
+// row's rule and version count all the same. In a table where no column can be set, the rows are locked; of a view they are read.
 func updating(t *catalog.Table, alias string, set []string, using, where string) writing {
 	settable := func(c *catalog.Column) bool { return !c.Generated && c.Identity != catalog.Always }
-	if i := slices.IndexFunc(t.Columns, settable); len(set) == 0 && i >= 0 {
+	if i := slices.IndexFunc(t.Columns, settable); len(set) == 0 && i >= 0 && t.Writable() {
 		name := catalog.Quote(t.Columns[i].Name)
 		set = []string{name + " = " + alias + "." + name}
 	}
@@ -72,8 +72,12 @@ func updating(t *catalog.Table, alias string, set []string, using, where string)
 	if using != "" {
 		using = ", " + using
 	}
+	lock := ""
+	if t.Writable() {
+		lock = " for no key update of " + alias
+	}
 	return func(list string) string {
-		return fmt.Sprintf("select %s from %s %s%s\n  where %s for no key update of %s", list, t.QualifiedName(), alias, using, where, alias)
+		return fmt.Sprintf("select %s from %s %s%s\n  where %s%s", list, t.QualifiedName(), alias, using, where, lock)
 	}
 }
 
@@ -169,7 +173,7 @@ func (b *builder) matching(q *query.Query, op window.Operation, lock bool) (targ
 		ties[i] = column(alias, k) + " = " + column("target", k)
 	}
 	target = "select " + strings.Join(keys, ", ") + " from " + table + " " + inner + f.joins.String() + whereClause(where)
-	if lock && !b.hides(r) {
+	if lock && !b.hides(r) && r.Table.Writable() {
 		target += "\n  for update of " + inner
 	}
 	return target, alias, strings.Join(ties, " and ")
@@ -341,7 +345,8 @@ func (b *builder) answer(write writing, alias string, q *query.Query, op window.
 	if direct {
 		plan.SQL = write(list.String())
 	} else {
-		plan.SQL = "with written as (\n  " + write(alias+".*"+returnedVersion(r.Table, alias, op)) + "\n)\nselect " + list.String() + "\nfrom " + source + " " + alias +
+		plan.SQL = "with written as (\n  " + write(alias+".*"+returnedVersion(r.Table, alias, op)) + "\n)\nselect " + list.String() + "\nfrom " +
+			source + " " + alias +
 			f.joins.String()
 	}
 	plan.Slots, plan.Body = b.slots, b.fields

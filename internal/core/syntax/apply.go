@@ -19,7 +19,9 @@ type StepNode struct {
 	By         Node         // the second argument of these
 	Keys       []KeyPath    // of groupby
 	Aggregates []AggregateNode
-	Chains     [][]StepNode // of concat; of groupby, what is done with each group
+	Chains     [][]StepNode  // of concat and nest; of groupby, what is done with each group; of join, with the rows of the relation
+	Path       *PathNode     // of join and outerjoin: the relation
+	Names      []SegmentNode // of nest, one for each chain; of join and outerjoin, the name of its rows
 }
 
 // KeyPath is what groupby groups by: a path, or with rollup several that are left out one after the other from the end.
@@ -46,6 +48,7 @@ var Extremes = map[string]struct {
 }
 
 var StepNames = []string{"filter", "search", "compute", "groupby", "aggregate", "orderby", "top", "skip", "concat", "identity",
+	"join", "outerjoin", "nest",
 	"topcount", "topsum", "toppercent", "bottomcount", "bottomsum", "bottompercent"}
 
 // apply reads transformations separated by slashes.
@@ -98,6 +101,10 @@ func (p *Parser) step() (s StepNode, err error) {
 		err = p.groupBy(&s)
 	case "concat":
 		err = p.chains(&s)
+	case "join", "outerjoin":
+		err = p.join(&s)
+	case "nest":
+		err = p.nest(&s)
 	default:
 		if _, known := Extremes[s.Name]; !known {
 			return s, UnknownStep(p.Option, t.Pos, t.Text)
@@ -154,16 +161,10 @@ func (p *Parser) aggregates() ([]AggregateNode, error) {
 			p.I++
 			a.Method = SegmentNode{t.Pos, strings.ToLower(t.Text)}
 		}
-		if !p.word("as") {
-			return nil, p.unexpected(`"as" and a name`)
+		var err error
+		if a.Name, err = p.named("the aggregated value"); err != nil {
+			return nil, err
 		}
-		p.I++
-		t := p.Peek()
-		if t.Kind != TokenName || !window.IsName(t.Text) {
-			return nil, p.unexpected("a name for the aggregated value")
-		}
-		p.I++
-		a.Name = SegmentNode{t.Pos, t.Text}
 		list = append(list, a)
 		if !p.Accept(',') {
 			return list, nil
@@ -236,6 +237,56 @@ func (p *Parser) keyPath() (*PathNode, error) {
 		return nil, p.fault(t.Pos, "%s is no field; name what it computes in compute(…) first, and group by the name", node)
 	}
 	return path, nil
+}
+
+// named reads `as name`.
+func (p *Parser) named(what string) (SegmentNode, error) {
+	if !p.word("as") {
+		return SegmentNode{}, p.unexpected(`"as" and a name`)
+	}
+	p.I++
+	t := p.Peek()
+	if t.Kind != TokenName || !window.IsName(t.Text) {
+		return SegmentNode{}, p.unexpected("a name for " + what)
+	}
+	p.I++
+	return SegmentNode{t.Pos, t.Text}, nil
+}
+
+// join reads `port_calls as call,filter(…)`.
+func (p *Parser) join(s *StepNode) (err error) {
+	if s.Path, err = p.keyPath(); err != nil {
+		return err
+	}
+	name, err := p.named("the rows of the relation")
+	if err != nil {
+		return err
+	}
+	s.Names = []SegmentNode{name}
+	if !p.Accept(',') {
+		return nil
+	}
+	chain, err := p.apply()
+	s.Chains = [][]StepNode{chain}
+	return err
+}
+
+// nest reads `groupby((status)) as by_status,aggregate($count as n) as all`.
+func (p *Parser) nest(s *StepNode) error {
+	for {
+		chain, err := p.apply()
+		if err != nil {
+			return err
+		}
+		name, err := p.named("the rows of the chain")
+		if err != nil {
+			return err
+		}
+		s.Chains, s.Names = append(s.Chains, chain), append(s.Names, name)
+		if !p.Accept(',') {
+			return nil
+		}
+	}
 }
 
 func (p *Parser) chains(s *StepNode) error {

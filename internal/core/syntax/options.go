@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/window"
 )
 
 // orderBy reads `eta desc,id`.
@@ -142,16 +141,11 @@ func (p *Parser) computeList() ([]ComputeNode, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !p.word("as") {
-			return nil, p.unexpected(`"as" and a name`)
+		name, err := p.named("the computed value")
+		if err != nil {
+			return nil, err
 		}
-		p.I++
-		t := p.Peek()
-		if t.Kind != TokenName || !window.IsName(t.Text) {
-			return nil, p.unexpected("a name for the computed value")
-		}
-		p.I++
-		list = append(list, ComputeNode{by, SegmentNode{t.Pos, t.Text}})
+		list = append(list, ComputeNode{by, name})
 		if !p.Accept(',') {
 			return list, nil
 		}

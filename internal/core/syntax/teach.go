@@ -64,7 +64,8 @@ func rewritten(text string) string {
 		i += size
 	}
 	words := strings.Join(strings.Fields(out.String()), " ")
-	for _, is := range [][2]string{{" is not null", " ne null"}, {" IS NOT NULL", " ne null"}, {" is null", " eq null"}, {" IS NULL", " eq null"}} {
+	for _, is := range [][2]string{{" is not null", " ne null"}, {" IS NOT NULL", " ne null"}, {" is null", " eq null"}, {" IS NULL",
+		" eq null"}} {
 		words = strings.ReplaceAll(words, is[0], is[1])
 	}
 	p, err := parserOf("filter", words)

@@ -1,7 +1,8 @@
 select i.indrelid, x.relname, am.amname,
        array(select coalesce(a.attname::text, '') from unnest(i.indkey::int2[]) with ordinality u(num, ord)
              left join pg_attribute a on a.attrelid = i.indrelid and a.attnum = u.num and u.num > 0 where u.ord <= i.indnkeyatts order by u.ord),
-       i.indisunique, i.indisprimary, i.indpred is not null, i.indexprs is null, pg_get_indexdef(i.indexrelid)
+       i.indisunique, i.indisprimary, i.indpred is not null, i.indexprs is null, pg_get_indexdef(i.indexrelid),
+       case when i.indnkeyatts = 1 then coalesce(pg_get_expr(i.indexprs, i.indrelid), '') else '' end
 from pg_index i
 join pg_class x on x.oid = i.indexrelid
 join pg_class c on c.oid = i.indrelid

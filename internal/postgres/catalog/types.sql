@@ -12,7 +12,8 @@ select t.oid,
        t.typtypmod, t.typnotnull,
        case when t.typtype = 'e' then array(select e.enumlabel::text from pg_enum e where e.enumtypid = t.oid order by e.enumsortorder) end,
        case when t.typtype = 'd' then (select jsonb_agg(jsonb_build_object('name', k.conname, 'expression', pg_get_expr(k.conbin, 0)) order by k.conname)
-                                       from pg_constraint k where k.contypid = t.oid and k.contype = 'c') end
+                                       from pg_constraint k where k.contypid = t.oid and k.contype = 'c') end,
+       exists (select from pg_opclass o join pg_am m on m.oid = o.opcmethod where m.amname = 'btree' and o.opcdefault and o.opcintype = t.oid)
 from pg_type t
 join pg_namespace n on n.oid = t.typnamespace
 left join pg_class c on c.oid = t.typrelid

@@ -281,6 +281,9 @@ func members(text []byte) ([]member, error) {
 		if field, hidden := strings.CutSuffix(name, "@Core.Permissions"); hidden { // it stands in the place of the field
 			name, value = field, `"(hidden)"`
 		}
+		if name == "@etag" { // a version is for programs
+			continue
+		}
 		list = append(list, member{name, json.RawMessage(value)})
 	}
 	return list, nil

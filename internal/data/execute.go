@@ -677,7 +677,9 @@ func (x *execution) at(r *request.Request, row *change.Row) (*request.Request, e
 // written (Protocol, 11.4.2.2 and 11.4.3.1); none where the role may not read it.
 func (x *execution) readBack() error {
 	w := x.written
-	w.Row = nil
+	if w.Row = nil; len(x.request.Resource.Key) == 0 { // no path leads to it
+		return nil
+	}
 	r := x.request.AtRow(keySegments(w.key)).Showing(x.change.Written)
 	page, err := x.api.read(x.ctx, x.caller, r, Preferences{Format: x.format})
 	if _, refused := fault.From(err); refused {

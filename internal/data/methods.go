@@ -14,7 +14,7 @@ var reading = []string{"GET", "HEAD"}
 // Methods are the methods of HTTP that a path of the API has, whoever asks; the error is a fault where nothing is there.
 func (a *API) Methods(path string) ([]string, error) {
 	switch {
-	case path == "", path == "$metadata", path == "$entity", path == "openapi.json", path == "openapi.yaml":
+	case path == "", path == "$metadata", path == "$entity", strings.HasPrefix(path, "openapi."):
 		return reading, nil
 	case path == "$batch":
 		return []string{"POST"}, nil

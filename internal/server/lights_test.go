@@ -37,7 +37,7 @@ func TestGrants(t *testing.T) {
 		return strings.Join(all, " ")
 	}
 	for crossing, want := range map[string]string{"agent/port_calls": "half half half dark", "board/port_calls": "dark dark dark dark",
-		"harbour_master/tugs": "lit lit lit lit", "office/weather_log": "none lit none none"} {
+		"harbour_master/tugs": "lit lit lit lit", "office/weather_log": "lit lit none none"} {
 		if got := lights(grant(crossing)); got != want {
 			t.Errorf("%s: %s, want %s", crossing, got, want)
 		}
@@ -53,7 +53,7 @@ func TestGrants(t *testing.T) {
 		{"/grants/agent/tugs", `{"read":{"rows":"nam eq 'x'"}}`, `unknown field \"nam\"`},
 		{"/grants/agent/tugs", `{"read":{"rows":"name eq @caller/agent"}}`, `the role has no claim \"agent\"`},
 		{"/grants/agent/tugs", `{"reed":{}}`, `there is no operation \"reed\"`},
-		{"/grants/agent/weather_log", `{"create":{}}`, "weather_log can't create"},
+		{"/grants/agent/weather_log", `{"update":{}}`, "weather_log can't update"},
 		{"/grants/agent/vessels", `{"create":{"set":{"agent_id":"@caller/agent"}}}`, `the role has no claim \"agent\"`},
 		{"/grants/agnt/tugs", `{}`, `did you mean \"agent\"?`},
 		{"/grants/agent/tug", `{}`, `did you mean \"tugs\"?`},

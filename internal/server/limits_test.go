@@ -119,7 +119,7 @@ func TestExplain(t *testing.T) {
 		`"value":[`) || a.Header.Get("Preference-Applied") != "" {
 		t.Errorf("a caller of the live API is told %s", a.Text)
 	}
-	if a := get(t, r, r.Operator.Token, "/draft/saltmere/tide_readings?filter=height_m div 0 eq 1", "Prefer", "explain"); a.StatusCode != 400 {
+	if a := get(t, r, r.Operator.Token, "/draft/saltmere/tide_readings?filter=1 div 0 eq 1", "Prefer", "explain"); a.StatusCode != 400 {
 		t.Errorf("a mistake: %s %s", a.Status, a.Text)
 	}
 }

@@ -14,7 +14,9 @@ import (
 	"eagerwindow/demo"
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/query"
 	"eagerwindow/internal/data"
+	"eagerwindow/internal/encode"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 	"eagerwindow/internal/service"
@@ -35,9 +37,9 @@ func execute(t testing.TB, dsn, sql string) {
 }
 
 // read answers a request and returns its rows as JSON, one on a line.
-func read(t testing.TB, api *data.API, c access.Caller, path, query string) (string, error) {
+func read(t testing.TB, api *data.API, c access.Caller, path, options string) (string, error) {
 	t.Helper()
-	page, err := api.Read(context.Background(), c, path, query, data.Preferences{})
+	page, err := api.Read(context.Background(), c, path, options, data.Preferences{Format: encode.Format{Metadata: query.None}})
 	if err != nil {
 		return "", err
 	}

@@ -42,7 +42,7 @@ func (c *Compiler) item(rel *model.Relation, it *payload.Item, parent *node, giv
 		slices.ContainsFunc(gives, func(s supplied) bool { return !s.field.InKey })
 	optional := it.Ref == ""
 	if n.find == nil && (alone || optional || gives != nil) && (refused != nil || !writes || it.Version != "") {
-		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: n.resource, Key: n.key}}, Optional: optional}
+		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: n.resource, Key: n.key, KeyOf: n.resource.Key}}, Optional: optional}
 	}
 	if refused == nil && writes {
 		row := it.Row
@@ -208,7 +208,7 @@ func (c *Compiler) deleted(rel *model.Relation, it *payload.Item, parent *node, 
 		refused = versionNeeded(it.At, rel.To)
 	}
 	if refused != nil {
-		path := []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To, Via: rel, Key: n.key}}
+		path := []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To, Via: rel, Key: n.key, KeyOf: rel.To.Key}}
 		n.find = &Row{ID: n.id, At: n.at, Path: path, Refused: fault.Within(refused, n.at)}
 		return n
 	}

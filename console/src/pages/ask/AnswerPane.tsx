@@ -169,8 +169,9 @@ function shown(value: Json): string {
 
 function named(row: Row): string {
   if (typeof row.name === 'string') return [row.name, row.flag].filter((v) => typeof v === 'string').join(' ');
-  return Object.values(row)
-    .filter((v) => v !== null)
+  return Object.entries(row)
+    .filter(([name, v]) => v !== null && !name.startsWith('@'))
+    .map(([, v]) => v)
     .slice(0, 4)
     .map(shown)
     .join(' ');

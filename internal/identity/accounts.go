@@ -24,6 +24,8 @@ const (
 
 func goodPassword(password string) error {
 	switch n := len([]rune(password)); {
+	case n == 0:
+		return fault.New(fault.Invalid, "password.short", "\"password\" is missing: at least %d characters", shortestPassword).On("password")
 	case n < shortestPassword:
 		return fault.New(fault.Invalid, "password.short", "a password has at least %d characters, this one has %d", shortestPassword,
 			n).On("password")
@@ -98,6 +100,9 @@ func (s *Directory) newAccount(ctx context.Context, name string, in Credentials,
 func (c Credentials) check() error {
 	address, err := mail.ParseAddress(c.Email)
 	if err != nil || address.Address != strings.TrimSpace(c.Email) || len(c.Email) > 254 {
+		if c.Email == "" {
+			return fault.New(fault.Invalid, "email.invalid", "\"email\" is missing: an address such as ada@board.example").On("email")
+		}
 		return fault.New(fault.Invalid, "email.invalid", "%q is no mail address; write one such as ada@board.example", c.Email).On("email")
 	}
 	return goodPassword(c.Password)

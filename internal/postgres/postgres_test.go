@@ -490,3 +490,30 @@ func TestShortReads(t *testing.T) {
 		}
 	})
 }
+
+// A source that refuses says what of its DSN is wrong.
+func TestRefusedSource(t *testing.T) {
+	t.Parallel()
+	dsn := harbourtest.Database(t, false)
+	for _, tt := range []struct {
+		change func(*url.URL)
+		want   string
+	}{
+		{func(u *url.URL) { u.User = url.UserPassword(u.User.Username(), "wrong") }, "the user or the password of the DSN is wrong"},
+		{func(u *url.URL) { u.Path = "/no_such_port" }, "it has no database of the name in the DSN"},
+		{func(u *url.URL) { u.Host = "127.0.0.1:1" }, "the database does not answer"},
+	} {
+		u, err := url.Parse(dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tt.change(u)
+		s, err := postgres.Connect(t.Context(), u.String())
+		if err == nil {
+			s.Close()
+		}
+		if err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%v, want %s", err, tt.want)
+		}
+	}
+}

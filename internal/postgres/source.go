@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgxpool"
 
@@ -48,9 +50,28 @@ func Connect(ctx context.Context, dsn string) (*Source, error) {
 	}
 	if err := s.reads.Ping(ctx); err != nil {
 		s.Close()
-		return nil, fault.New(fault.Unavailable, "source.unreachable", "the database does not answer: %s", scrub(err))
+		return nil, unreachable(err)
 	}
 	return s, nil
+}
+
+// unreachable is the fault of a source that can't be connected to: what of its DSN the database refuses, or that it does not answer.
+func unreachable(err error) error {
+	refused := func(what string) error {
+		return fault.New(fault.Invalid, "source.refused", "the database refuses the connection: %s", what)
+	}
+	var p *pgconn.PgError
+	if errors.As(err, &p) {
+		switch p.Code {
+		case "28P01", "28000":
+			return refused("the user or the password of the DSN is wrong; a password with special characters is percent-encoded")
+		case "3D000":
+			return refused("it has no database of the name in the DSN")
+		case "53300":
+			return fault.New(fault.Unavailable, "source.unreachable", "the database has no connection left; raise its max_connections")
+		}
+	}
+	return fault.New(fault.Unavailable, "source.unreachable", "the database does not answer: %s", strings.Split(scrub(err), "\n")[0])
 }
 
 // Ping reports whether the database answers, on a connection of its own: those of the pool may all be in use.

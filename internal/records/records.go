@@ -204,6 +204,15 @@ func (s *Store) Source(ctx context.Context, name string) (sealed []byte, err err
 	return sealed, none(err)
 }
 
+// SourceNames are the names of all sources, sorted.
+func (s *Store) SourceNames(ctx context.Context) ([]string, error) {
+	rows, err := s.pool.Query(ctx, "select name from source order by name")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 // SaveSource adds a source or replaces its DSN.
 func (s *Store) SaveSource(ctx context.Context, name string, sealed []byte) error {
 	_, err := s.pool.Exec(ctx, `insert into source (name, sealed_dsn) values ($1, $2)

@@ -2,6 +2,7 @@ package server
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
@@ -21,11 +22,15 @@ func (s *Server) auth(r chi.Router) {
 		return s.service.Me(r.Context(), name, bearer(r))
 	}))
 	r.Post("/sign-up", s.answer(http.StatusCreated, func(r *http.Request, name string) (any, error) {
-		in, err := input[identity.Credentials](r)
+		in, err := input[signUp](r)
 		if err != nil {
 			return nil, err
 		}
-		return s.service.SignUp(r.Context(), name, in, s.from(r))
+		credentials, err := in.credentials()
+		if err != nil {
+			return nil, err
+		}
+		return s.service.SignUp(r.Context(), name, credentials, s.from(r))
 	}))
 	r.Post("/sign-in", s.answer(http.StatusOK, func(r *http.Request, name string) (any, error) {
 		in, err := input[identity.Credentials](r)
@@ -44,6 +49,23 @@ func (s *Server) auth(r chi.Router) {
 		}
 		return nil, s.service.NewPassword(r.Context(), name, bearer(r), in, s.from(r))
 	}))
+}
+
+// signUp is what a person signs up with.
+type signUp struct {
+	Email    string          `json:"email"`
+	Password string          `json:"password"`
+	Role     json.RawMessage `json:"role"`
+	Roles    json.RawMessage `json:"roles"`
+}
+
+// credentials refuses what nobody chooses for oneself.
+func (in signUp) credentials() (identity.Credentials, error) {
+	if in.Role != nil || in.Roles != nil {
+		return identity.Credentials{}, fault.New(fault.Invalid, "body.invalid",
+			"nobody chooses a role at sign-up: the document's default_role is given, and operators may change it; leave it out").On("role")
+	}
+	return identity.Credentials{Email: in.Email, Password: in.Password}, nil
 }
 
 // answer answers with what serve returns, which nobody on the way may keep.

@@ -166,6 +166,10 @@ func TestAccount(t *testing.T) {
 	for _, tt := range []struct{ path, body, want string }{
 		{"/sign-up", `{"email":"ada","password":"a long pass phrase"}`, `\"ada\" is no mail address`},
 		{"/sign-up", `{"email":"a@b.example","password":"short"}`, "a password has at least 12 characters, this one has 5"},
+		{"/sign-up", `{"email":"a@b.example"}`, `\"password\" is missing: at least 12 characters`},
+		{"/sign-up", `{"password":"a long pass phrase"}`, `\"email\" is missing: an address such as ada@board.example`},
+		{"/sign-up", `{"email":"a@b.example","password":"a long pass phrase","role":"harbour_master"}`, "nobody chooses a role at sign-up"},
+		{"/sign-up", `{"email":7}`, "email can't be a JSON number"},
 		{"/sign-up", `{"email":"a@b.example","pasword":"x"}`, `unknown field \"pasword\"`},
 		{"/token", "grant_type=password", "unsupported_grant_type"},
 		{"/token", "grant_type=refresh_token&refresh_token=made-up", "invalid_grant"},

@@ -155,7 +155,8 @@ func TestBatch(t *testing.T) {
 		"image/png"); a.StatusCode != 406 {
 		t.Errorf("as a picture: %s %s", a.Status, a.Text)
 	}
-	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[]}`, "Content-Type", "multipart/form-data; boundary=b"); a.StatusCode != 415 {
+	if a := write(t, r, master, "POST", "/api/saltmere/$batch", `{"requests":[]}`, "Content-Type",
+		"multipart/form-data; boundary=b"); a.StatusCode != 415 {
 		t.Errorf("multipart: %s %s", a.Status, a.Text)
 	}
 }

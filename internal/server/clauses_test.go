@@ -212,7 +212,8 @@ func TestClauses(t *testing.T) {
 			`the condition of the request does not hold`, nil},
 		{"P 11.7.7 multipart", "POST", "/$batch",
 			"--b\r\nContent-Type: application/http\r\n\r\nGET tugs/1?$select=id HTTP/1.1\r\n\r\n\r\n--b\r\n" +
-				"Content-Type: multipart/mixed; boundary=c\r\n\r\n--c\r\nContent-Type: application/http\r\nContent-ID: 1\r\n\r\nPOST tugs HTTP/1.1\r\n" +
+				"Content-Type: multipart/mixed; boundary=c\r\n\r\n--c\r\nContent-Type: application/http\r\nContent-ID: 1\r\n\r\n" +
+				"POST tugs HTTP/1.1\r\n" +
 				"Content-Type: application/json\r\n\r\n{\"name\":\"Una\",\"bollard_pull_t\":5}\r\n--c\r\nContent-Type: " +
 				"application/http\r\nContent-ID: 2\r\n\r\n" +
 				"PATCH $1 HTTP/1.1\r\nContent-Type: application/json\r\n\r\n{\"bollard_pull_t\":6}\r\n--c--\r\n--b--\r\n",

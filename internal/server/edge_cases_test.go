@@ -183,3 +183,18 @@ roles:
 		t.Errorf("many mistakes: %s, %d told: %.300s", a.Status, n, a.Text)
 	}
 }
+
+// A document that names a source that is not there is told so with its line, and the nearest name.
+func TestUnknownSource(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	for source, want := range map[string]string{
+		"saltmre":   `line 3, column 9: there is no source "saltmre"; did you mean "saltmere"?`,
+		"elsewhere": `line 3, column 9: there is no source "elsewhere"; name one that the service keeps, or write a DSN`,
+	} {
+		_, err := r.Operator.PushDraft(t.Context(), "lost", "window: lost\n# a comment\nsource: "+source+"\nresources: {tug: {}}\n")
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %s", err, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"net/url"
 	"strings"
@@ -125,9 +126,25 @@ func input[T any](r *http.Request) (in T, err error) {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&in); err != nil {
-		return in, fault.New(fault.Invalid, "body.invalid", "the body can't be read: %s", err)
+		return in, unreadable(err)
 	}
 	return in, nil
+}
+
+// unreadable is the fault of a body that is not of the form that is expected.
+func unreadable(err error) error {
+	if name, unknown := strings.CutPrefix(err.Error(), "json: unknown field "); unknown {
+		return fault.New(fault.Invalid, "body.invalid", "the body has a member %s, which has no meaning here; leave it out",
+			name).On(strings.Trim(name, `"`))
+	}
+	var kind *json.UnmarshalTypeError
+	if errors.As(err, &kind) {
+		if kind.Field == "" {
+			return fault.New(fault.Invalid, "body.invalid", "a JSON object is expected, this is a JSON %s", kind.Value)
+		}
+		return fault.New(fault.Invalid, "body.invalid", "%s can't be a JSON %s", kind.Field, kind.Value).On(kind.Field)
+	}
+	return fault.New(fault.Invalid, "body.invalid", "the body is not JSON: %s", err)
 }
 
 // operator finds out which operator sends a request, by bearer token or by the console's cookie. A cookie goes along with

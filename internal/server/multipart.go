@@ -97,19 +97,28 @@ func (p *partReader) request(text []byte, id string) (*payload.Request, error) {
 	for name, values := range header {
 		q.Headers[name] = strings.Join(values, ", ")
 	}
+	if q.ID == "" { // some clients put it among the headers of the request
+		q.ID = strings.Trim(header.Get("Content-ID"), "<>")
+	}
+	delete(q.Headers, "Content-Id")
 	if q.ID == "" {
 		q.ID = fmt.Sprintf("part %d", at)
 	}
 	return q, nil
 }
 
-// wantsMultipart reports whether the answer to a batch is one of parts.
+// wantsMultipart reports whether the answer to a batch is one of parts, as it always is in version 4.0: a batch is answered in the kind
+// that it came in, unless the caller does not take that one.
 func wantsMultipart(r *http.Request, given bool) bool {
-	accept := strings.Join(r.Header.Values("Accept"), ",")
-	if strings.Contains(accept, "multipart/mixed") {
+	if v40, err := maxVersion(r); given && v40 && err == nil {
 		return true
 	}
-	return given && !strings.Contains(accept, "application/json")
+	accept := acceptables(strings.Join(r.Header.Values("Accept"), ","))
+	if len(accept) == 0 {
+		return given
+	}
+	inParts, inJSON := quality(accept, "multipart/mixed"), quality(accept, "application/json")
+	return given && inParts > 0 || inParts > inJSON
 }
 
 // parts writes the answers to a batch as parts.

@@ -171,11 +171,12 @@ func TestValueMistakes(t *testing.T) {
 		"filter=tags eq [1]": "holds whole numbers, but the other list holds strings", "filter=id in [1": "the array is not JSON",
 		"filter=id in [[1]]": "item 1 of the array is no single value", `filter=id in ["a"]`: "is a string",
 		"filter=id eq $root/vessel(1)/id": `did you mean \"vessels\"?`, "filter=id eq $root/vessels/id": "a key in brackets",
-		"filter=id eq $root/vessels('a')/id": "is a string", "filter=id eq $root/vessels(1)": "compare a field of it, such as $root/vessels(1)/id",
+		"filter=id eq $root/vessels('a')/id":       "is a string",
+		"filter=id eq $root/vessels(1)":            "compare a field of it, such as $root/vessels(1)/id",
 		"filter=id eq $root/pilotages(1)/pilot_id": "has 3 parts",
-		"select=name/x":                        "which has nothing below it to select",
-		"filter=case(id eq 1:1,true:'a') eq 1": "the values of case must have one type",
-		"filter=id add name eq 1":              `so \"add\" can't reckon with them`,
+		"select=name/x":                            "which has nothing below it to select",
+		"filter=case(id eq 1:1,true:'a') eq 1":     "the values of case must have one type",
+		"filter=id add name eq 1":                  `so \"add\" can't reckon with them`,
 	} {
 		a := r.Send(t, token, "GET", "/api/saltmere/vessels?"+query, nil)
 		if want == "" && a.StatusCode != 200 || want != "" && (a.StatusCode != 400 || !strings.Contains(a.Text, want)) {

@@ -344,6 +344,11 @@ func (s *Registry) bind(ctx context.Context, document []byte) (*bound, error) {
 		return nil, err
 	}
 	pool, err := s.pool(ctx, doc.Source.Value)
+	if f, is := fault.From(err); is { // with its place in the document
+		var l fault.List
+		l.Add(f.Code, "", doc.Source.Line, doc.Source.Column, "%s", f.Message)
+		return nil, l.Fault(f.Kind, f.Code, "the window document has mistakes:")
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -24,8 +24,9 @@ func (c *Compiler) item(rel *model.Relation, it *payload.Item, parent *node, giv
 	case it.Key != nil:
 		n.key = c.key(n.resource, it, gives)
 	case it.Current && !parent.fresh:
-		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To,
-			Via: rel}},
+		n.find = &Row{ID: n.id, At: n.at, Path: []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key},
+			{Resource: rel.To,
+				Via: rel}},
 			Optional: true}
 		n.key = references(n)
 	default:
@@ -208,7 +209,8 @@ func (c *Compiler) deleted(rel *model.Relation, it *payload.Item, parent *node, 
 		refused = versionNeeded(it.At, rel.To)
 	}
 	if refused != nil {
-		path := []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key}, {Resource: rel.To, Via: rel, Key: n.key, KeyOf: rel.To.Key}}
+		path := []Hop{{Resource: rel.From, Key: c.keyValues(parent), KeyOf: rel.From.Key},
+			{Resource: rel.To, Via: rel, Key: n.key, KeyOf: rel.To.Key}}
 		n.find = &Row{ID: n.id, At: n.at, Path: path, Refused: fault.Within(refused, n.at)}
 		return n
 	}

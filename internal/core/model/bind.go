@@ -233,7 +233,8 @@ func (b *binder) role(d *window.Role) {
 	for _, c := range d.Claims {
 		t := ClaimType(c.Type.Value)
 		if t == nil {
-			b.addError(c.Type.Pos, "claim.type", "a claim is integer, number, text, boolean, uuid or date, not %q", c.Type.Value)
+			b.addError(c.Type.Pos, "claim.type", "a claim is integer, number, text, boolean, uuid or date, not %q%s", c.Type.Value,
+				fault.Meant(typeWord(c.Type.Value), claimTypes))
 			continue
 		}
 		role.Claims = append(role.Claims, Claim{c.Name.Value, t})

@@ -74,7 +74,7 @@ func TestMistakes(t *testing.T) {
 		{"impossible", "resources: {w: {from: weather_log, operations: [read, update]}}", `w can't update: it has no key`},
 		{"impossible grant", "resources: {b: {from: berth_occupancy}}\nroles: {r: {may: {b: delete}}}", `b can't delete; it can read`},
 		{"claim type", "resources: {v: {from: vessel}}\nroles: {r: {claims: {a: int}}}",
-			`a claim is integer, number, text, boolean, uuid or date, not "int"`},
+			`a claim is integer, number, text, boolean, uuid or date, not "int"; did you mean "integer"?`},
 		{"name taken", "resources: {v: {from: vessel, fields: {name: {name: flag}}}}", `v has a field "flag" already`},
 		{"key", "resources: {v: {from: berth_occupancy, key: [code]}}", `the key of v names "code", which it does not have`},
 	}

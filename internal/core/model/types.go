@@ -3,6 +3,7 @@ package model
 import (
 	"slices"
 	"strconv"
+	"strings"
 
 	"eagerwindow/internal/core/catalog"
 )
@@ -207,6 +208,21 @@ func castName(c *catalog.Type) string {
 		return c.SQL
 	}
 	return catalog.Quote(c.Schema) + "." + catalog.Quote(c.Name)
+}
+
+// claimTypes are the names of the types of claims.
+var claimTypes = []string{"integer", "number", "text", "boolean", "uuid", "date"}
+
+// typeWord is the name of a type here that another name stands for elsewhere.
+func typeWord(name string) string {
+	words := map[string]string{
+		"int": "integer", "int4": "integer", "int8": "integer", "bigint": "integer", "string": "text", "varchar": "text",
+		"bool": "boolean", "guid": "uuid", "decimal": "number", "numeric": "number", "float": "number", "double": "number", "datetime": "date",
+	}
+	if word := words[strings.ToLower(name)]; word != "" {
+		return word
+	}
+	return name
 }
 
 // ClaimType is the type that a role's claims name, or nil.

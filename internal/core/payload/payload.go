@@ -350,6 +350,10 @@ func object(body []byte, room []member) ([]member, error) {
 		return nil, notJSON(body, json.Unmarshal(body, new(json.RawMessage)))
 	}
 	text := string(bytes.TrimSpace(body))
+	if text[0] == '[' {
+		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is an array; "+
+			"many rows are written at once with PATCH of the collection: {\"value\":[…]}")
+	}
 	if text[0] != '{' {
 		return nil, fault.New(fault.Invalid, "body.type", "a JSON object with the row's fields is expected, this is %s", kindOf(text))
 	}

@@ -136,7 +136,9 @@ func TestRead(t *testing.T) {
 		{"nothing", "agent", "port_calls", window.Update, `{}`,
 			"the body names no field to change; of those of port_calls, your role may change: eta, etd"},
 		{"no body", "agent", "port_calls", window.Update, ` `, "the body is empty; a JSON object with the row's fields is expected"},
-		{"array", "agent", "port_calls", window.Update, `[1]`, "a JSON object with the row's fields is expected, this is an array"},
+		{"array", "agent", "port_calls", window.Update, `[1]`,
+			"a JSON object with the row's fields is expected, this is an array; many rows are written at once with " +
+				"PATCH of the collection: {\"value\":[…]}"},
 		{"not json", "agent", "port_calls", window.Update, "{\n  \"eta\": tomorrow}",
 			"the body is not JSON: line 2, column 11: invalid character 'o' in literal true (expecting 'r')"},
 		{"cut short", "agent", "port_calls", window.Update, `{"eta": `, "the body is not JSON: line 1, column 8: unexpected end of JSON input"},

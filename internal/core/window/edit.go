@@ -79,7 +79,7 @@ type editor struct {
 func edit(text []byte, role string) (*editor, error) {
 	var root yaml.Node
 	if err := yaml.Unmarshal(text, &root); err != nil {
-		return nil, syntaxFault(err)
+		return nil, syntaxFault(text, err)
 	}
 	e := &editor{lines: strings.Split(string(text), "\n"), parser: &parser{}}
 	if len(root.Content) == 0 {

@@ -25,7 +25,7 @@ var Schema []byte
 func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 	var root yaml.Node
 	if err := yaml.Unmarshal(text, &root); err != nil {
-		return nil, syntaxFault(err)
+		return nil, syntaxFault(text, err)
 	}
 	p := &parser{lookup: lookup, source: strings.Split(string(text), "\n")}
 	doc := &Document{}
@@ -42,7 +42,7 @@ func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 
 var syntaxLine = regexp.MustCompile(`line (\d+)(?:, column (\d+))?:? ?`)
 
-func syntaxFault(err error) error {
+func syntaxFault(text []byte, err error) error {
 	message, line, column := strings.TrimPrefix(err.Error(), "yaml: "), 1, 1
 	if m := syntaxLine.FindStringSubmatchIndex(message); m != nil {
 		line, _ = strconv.Atoi(message[m[2]:m[3]])
@@ -52,6 +52,13 @@ func syntaxFault(err error) error {
 		message = message[:m[0]] + message[m[1]:]
 	}
 	var l fault.List
+	if lines := strings.Split(string(text), "\n"); line <= len(lines) {
+		indent := lines[line-1][:len(lines[line-1])-len(strings.TrimLeft(lines[line-1], " \t"))]
+		if at := strings.IndexByte(indent, '\t'); at >= 0 {
+			l.Add("document.syntax", "", line, at+1, "a tab indents this line; YAML is indented with blanks")
+			return l.Fault(fault.Invalid, "document.syntax", "")
+		}
+	}
 	l.Add("document.syntax", "", line, column, "this is not YAML: %s", message)
 	return l.Fault(fault.Invalid, "document.syntax", "")
 }
@@ -256,8 +263,8 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 		i := slices.IndexFunc(d.Roles, func(r *Role) bool { return r.Name.Value == a.DefaultRole.Value })
 		switch {
 		case i < 0:
-			p.mistakes.Add("role.unknown", "", a.DefaultRole.Line, a.DefaultRole.Column, "there is no role %q for those who sign up",
-				a.DefaultRole.Value)
+			p.mistakes.Add("role.unknown", "", a.DefaultRole.Line, a.DefaultRole.Column, "there is no role %q for those who sign up%s",
+				a.DefaultRole.Value, fault.Suggest(a.DefaultRole.Value, roleNames(d.Roles)))
 		case d.Roles[i].Anonymous:
 			p.mistakes.Add("role.anonymous", "", a.DefaultRole.Line, a.DefaultRole.Column,
 				"%q is the role of callers without a token; an account needs another one", a.DefaultRole.Value)
@@ -525,10 +532,18 @@ func NameOf(text []byte) (string, error) {
 		Window string `yaml:"window"`
 	}
 	if err := yaml.Unmarshal(text, &head); err != nil {
-		return "", syntaxFault(err)
+		return "", syntaxFault(text, err)
 	}
 	if head.Window == "" {
 		return "", fault.New(fault.Invalid, "key.missing", `"window" is missing: the name of the API in its address, such as "saltmere"`)
 	}
 	return head.Window, nil
+}
+
+func roleNames(roles []*Role) []string {
+	names := make([]string, len(roles))
+	for i, r := range roles {
+		names[i] = r.Name.Value
+	}
+	return names
 }

@@ -43,6 +43,7 @@ func TestMistakes(t *testing.T) {
 	}{
 		{"empty", "", `line 1, column 1: the document is empty; it needs at least "window", "source" and "resources"`, false},
 		{"not yaml", "window: [", "this is not YAML", true},
+		{"tab", "window: w\nresources:\n\tvessels: {}\n", "a tab indents this line; YAML is indented with blanks", true},
 		{"unknown key", "window: w\nsource: s\nresuorces: {}",
 			`line 3, column 1: unknown key "resuorces" in the document; did you mean "resources"?`, false},
 		{"missing source", "window: w", `"source" is missing`, false},

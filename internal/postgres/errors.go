@@ -63,6 +63,10 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Unprocessable, "row.check", "the values break a rule of the table")
 	case "22003":
 		return refuse(fault.Invalid, "value.range", "a number is out of range")
+	case "0A000":
+		if strings.HasPrefix(p.Routine, "numeric_int") || strings.HasPrefix(p.Routine, "dtoi") { // infinity as a whole number
+			return refuse(fault.Invalid, "value.range", "a number is out of range")
+		}
 	case "22012":
 		return refuse(fault.Invalid, "value.division", "something is divided by zero")
 	case "57014":
@@ -71,7 +75,7 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Forbidden, "database.denied", "the database does not let this service do that")
 	}
 	switch class := p.Code[:2]; {
-	case class == "22", class == "42" && argumentOf(p) > 0: // readers of some types call it a mistake of syntax
+	case class == "22", class == "42" && argumentOf(p) > 0, p.Code == "42601" && !ofSQL(p): // some types call it a mistake of syntax
 		return refuse(fault.Invalid, "value.invalid", "a value can't be understood by the database")
 	case class == "23":
 		return refuse(fault.Conflict, "row.conflict", "the row breaks a rule of the table")
@@ -88,6 +92,11 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Unprocessable, "row.refused", p.Message)
 	}
 	return fmt.Errorf("run a statement: %w", err)
+}
+
+// ofSQL reports whether a mistake of syntax is one in a statement, not in a value that a type reads.
+func ofSQL(p *pgconn.PgError) bool {
+	return p.File == "scan.l" || p.File == "gram.y" || strings.HasPrefix(p.File, "parse_")
 }
 
 // boundArgument is how the server names an argument that it could not read.

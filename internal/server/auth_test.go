@@ -170,7 +170,7 @@ func TestAccount(t *testing.T) {
 		{"/sign-up", `{"password":"a long pass phrase"}`, `\"email\" is missing: an address such as ada@board.example`},
 		{"/sign-up", `{"email":"a@b.example","password":"a long pass phrase","role":"harbour_master"}`, "nobody chooses a role at sign-up"},
 		{"/sign-up", `{"email":7}`, "email can't be a JSON number"},
-		{"/sign-up", `{"email":"a@b.example","pasword":"x"}`, `unknown field \"pasword\"`},
+		{"/sign-up", `{"email":"a@b.example","pasword":"x"}`, `a member \"pasword\", which has no meaning here`},
 		{"/token", "grant_type=password", "unsupported_grant_type"},
 		{"/token", "grant_type=refresh_token&refresh_token=made-up", "invalid_grant"},
 	} {

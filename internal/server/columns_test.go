@@ -3,38 +3,15 @@ package server_test
 import (
 	"strings"
 	"testing"
+
+	"eagerwindow/internal/harbourtest"
 )
 
 // Types that the database alone knows, words to search for, views that are written through, tables without a key, values with parts.
 func TestKindsOfColumns(t *testing.T) {
 	t.Parallel()
 	r := start(t)
-	dsn := database(t, `
-		create type place as (quay text, metres numeric(6,1));
-		create type spot as (at place, since date);
-		create table host (id int generated always as identity primary key, addr inet unique, fee money, mask bit(4), mac macaddr, spot spot,
-			open daterange, kinds text[]);
-		insert into host (addr, fee, mask, mac, spot, open, kinds) values
-			('10.0.0.2', '12.50', b'0101', '08:00:2b:01:02:03', row(row('North', 12.5), '2026-01-01'), '[2026-01-01,2026-03-01)', '{a,b}'),
-			('10.0.0.10', '3.00', b'0001', '08:00:2b:01:02:04', null, null, null), ('192.168.0.0/16', null, null, null, null, null, '{}');
-		create table note (id int primary key, title text not null, body text, secret text,
-			words tsvector generated always as (to_tsvector('english', title || ' ' || coalesce(body, ''))) stored);
-		insert into note values (1, 'Mooring lines', 'The lines were checked twice', 'x'), (2, 'Berths', 'Two vessels moored', null),
-			(3, 'Dredging', null, 'line');
-		create table report (id int primary key, name text not null, hidden text);
-		create index on report using gin (to_tsvector('simple', name));
-		insert into report values (1, 'Ice in the harbour', 'fog'), (2, 'Fog', 'ice');
-		create view open_host as select id, addr, fee, upper(mac::text) as mac from host where fee is not null;
-		create view quay as select 1 as id, 'North'::text as name, 0 as n;
-		create function quay_write() returns trigger language plpgsql as $$ begin new.n := coalesce(new.n, 0) + 1; return new; end $$;
-		create trigger w instead of insert or update on quay for each row execute function quay_write();
-		create table diary (at date not null default '2026-07-01', entry text not null)`)
-	document := "window: kinds\nsource: " + dsn + "\nresources: {host: {}, note: {}, report: {}, open_host: {key: [id]}, quay: {key: [id]}, " +
-		"diary: {}}\nroles:\n  part:\n    may:\n      note: {read: {except: [body]}}\n      report: {read: {fields: [id, name]}}\n" +
-		"  all: {may: {\"*\": [read, create, update, delete]}}"
-	if _, err := r.Operator.PushDraft(t.Context(), "kinds", document); err != nil {
-		t.Fatal(err)
-	}
+	pushKinds(t, r)
 	for _, s := range []struct {
 		role, method, path, body string
 		status                   int
@@ -124,5 +101,36 @@ func TestKindsOfColumns(t *testing.T) {
 		if a.StatusCode != s.status || !strings.Contains(a.Text, s.want) {
 			t.Errorf("%s %s %s as %s: %s %s\nwant %d %s", s.method, s.path, s.body, s.role, a.Status, a.Text, s.status, s.want)
 		}
+	}
+}
+
+// pushKinds makes a window over columns of every kind, with the roles part and all.
+func pushKinds(t *testing.T, r *harbourtest.Running) {
+	t.Helper()
+	dsn := database(t, `
+		create type place as (quay text, metres numeric(6,1));
+		create type spot as (at place, since date);
+		create table host (id int generated always as identity primary key, addr inet unique, fee money, mask bit(4), mac macaddr, spot spot,
+			open daterange, kinds text[]);
+		insert into host (addr, fee, mask, mac, spot, open, kinds) values
+			('10.0.0.2', '12.50', b'0101', '08:00:2b:01:02:03', row(row('North', 12.5), '2026-01-01'), '[2026-01-01,2026-03-01)', '{a,b}'),
+			('10.0.0.10', '3.00', b'0001', '08:00:2b:01:02:04', null, null, null), ('192.168.0.0/16', null, null, null, null, null, '{}');
+		create table note (id int primary key, title text not null, body text, secret text,
+			words tsvector generated always as (to_tsvector('english', title || ' ' || coalesce(body, ''))) stored);
+		insert into note values (1, 'Mooring lines', 'The lines were checked twice', 'x'), (2, 'Berths', 'Two vessels moored', null),
+			(3, 'Dredging', null, 'line');
+		create table report (id int primary key, name text not null, hidden text);
+		create index on report using gin (to_tsvector('simple', name));
+		insert into report values (1, 'Ice in the harbour', 'fog'), (2, 'Fog', 'ice');
+		create view open_host as select id, addr, fee, upper(mac::text) as mac from host where fee is not null;
+		create view quay as select 1 as id, 'North'::text as name, 0 as n;
+		create function quay_write() returns trigger language plpgsql as $$ begin new.n := coalesce(new.n, 0) + 1; return new; end $$;
+		create trigger w instead of insert or update on quay for each row execute function quay_write();
+		create table diary (at date not null default '2026-07-01', entry text not null)`)
+	document := "window: kinds\nsource: " + dsn + "\nresources: {host: {}, note: {}, report: {}, open_host: {key: [id]}, quay: {key: [id]}, " +
+		"diary: {}}\nroles:\n  part:\n    may:\n      note: {read: {except: [body]}}\n      report: {read: {fields: [id, name]}}\n" +
+		"  all: {may: {\"*\": [read, create, update, delete]}}"
+	if _, err := r.Operator.PushDraft(t.Context(), "kinds", document); err != nil {
+		t.Fatal(err)
 	}
 }

@@ -335,7 +335,7 @@ func (rs *resolver) rowComparison(n *syntax.BinaryNode) (query.Expr, error) {
 			return nil, rs.fault(other, "type.mismatch", "%s is a row, and %s is none; compare a field of it, such as %s/%s, or write null", node,
 				other, node, keyOf(of, to).Name)
 		}
-		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{row[0], &query.Constant{T: model.NullType, Text: "null"}}},
+		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{row[0], null()}},
 			nil
 	}
 	if of != to {

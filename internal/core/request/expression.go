@@ -115,7 +115,7 @@ func (rs *resolver) path(n *syntax.PathNode) (query.Expr, error) {
 	if len(n.Segments) == 1 {
 		switch strings.ToLower(first) {
 		case "null":
-			return &query.Constant{T: model.NullType, Text: "null"}, nil
+			return null(), nil
 		case "true", "false":
 			return &query.Constant{T: model.BooleanType, Text: strings.ToLower(first)}, nil
 		}
@@ -255,6 +255,9 @@ func (rs *resolver) unary(n *syntax.UnaryNode) (query.Expr, error) {
 	if err != nil {
 		return nil, err
 	}
+	if isNullConstant(inner) {
+		return inner, nil
+	}
 	if k := inner.Type().Kind; !k.Numeric() && k != model.Duration {
 		if rs.option == "orderby" {
 			return nil, rs.fault(n, "type.mismatch", "a minus sign takes a number, but %s is %s; write %s desc", n.Operand, articled(inner.Type()),
@@ -279,7 +282,7 @@ func (rs *resolver) binary(n *syntax.BinaryNode) (query.Expr, error) {
 		return &query.Call{T: model.BooleanType, Op: n.Operator, Args: []query.Expr{left, right}}, nil
 	case "eq", "ne", "gt", "ge", "lt", "le":
 		if u, ok := n.Left.(*syntax.UnaryNode); ok && u.Operator == "not" {
-			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean {
+			if inner, err := rs.expr(u.Operand); err == nil && inner.Type().Kind != model.Boolean && !isNullConstant(inner) {
 				return nil, rs.fault(u, "type.mismatch", "\"not\" binds tighter than %q; write not (%s %s %s)", n.Operator, u.Operand, n.Operator,
 					n.Right)
 			}
@@ -405,11 +408,14 @@ func (rs *resolver) member(n *syntax.BinaryNode) (query.Expr, error) {
 			return nil, err
 		}
 	}
-	if !query.Sortable(x.Type()) {
+	if x.Type().Kind != model.Unknown && !query.Sortable(x.Type()) {
 		return nil, rs.fault(n.Left, "type.mismatch", "%s is %s, which can't stand before \"in\"", n.Left, articled(x.Type()))
 	}
 	switch list := n.Right.(type) {
 	case *syntax.LiteralNode:
+		if isNullConstant(x) {
+			return &query.Constant{T: model.BooleanType, Text: "false"}, nil
+		}
 		return rs.memberOfLiteral(n, list, x)
 	case *syntax.ListNode:
 		return rs.memberOfItems(n, list, x)

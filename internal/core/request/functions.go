@@ -102,7 +102,7 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 			call.T = model.DecimalType
 		}
 	}
-	if n.Name == "matchespattern" && !isNullConstant(call.Args[1]) {
+	if n.Name == "matchespattern" && !isConstant(call.Args[1]) {
 		v, ok := call.Args[1].(*query.Value)
 		if !ok {
 			return nil, rs.fault(n.Args[1], "function.arguments", "matchesPattern takes its pattern as text in quotes")
@@ -112,9 +112,20 @@ func (rs *resolver) call(n *syntax.CallNode) (query.Expr, error) {
 	return call, nil
 }
 
+// null is the value that has no type.
+func null() query.Expr { return &query.Constant{T: model.NullType, Text: "null"} }
+
 func isNullConstant(e query.Expr) bool {
-	c, is := e.(*query.Constant)
-	return is && c.Text == "null"
+	return isConstant(e) && e.Type().Kind == model.Unknown
+}
+
+// isConstant reports whether an expression, computed or not, is true, false or null for every row.
+func isConstant(e query.Expr) bool {
+	if s, shared := e.(*query.Shared); shared {
+		e = s.Of
+	}
+	_, is := e.(*query.Constant)
+	return is
 }
 
 // argument resolves one argument of a function and checks that its kind is one of those taken.
@@ -204,6 +215,9 @@ func (rs *resolver) caseOf(n *syntax.CallNode) (query.Expr, error) {
 		}
 		call.T = together
 		call.Args = append(call.Args, value)
+	}
+	if call.T.Kind == model.Unknown {
+		return null(), nil
 	}
 	return call, nil
 }
@@ -318,8 +332,7 @@ func (rs *resolver) isOf(n *syntax.CallNode) (query.Expr, error) {
 	}
 	if k := e.Type().Kind; k == t.Kind && (k != model.Enum || e.Type().SQL == t.SQL) || isText(e.Type()) && t.Kind == model.String ||
 		k.Integer() && t.Kind.Integer() && k <= t.Kind {
-		null := &query.Constant{T: model.NullType, Text: "null"}
-		return &query.Call{T: model.BooleanType, Op: "ne", Args: []query.Expr{e, null}}, nil
+		return &query.Call{T: model.BooleanType, Op: "ne", Args: []query.Expr{e, null()}}, nil
 	}
 	return &query.Constant{T: model.BooleanType, Text: "false"}, nil
 }
@@ -337,6 +350,9 @@ func (rs *resolver) arithmetic(n *syntax.BinaryNode) (query.Expr, error) {
 		}
 	}
 	l, r := sides[0].Type(), sides[1].Type()
+	if l.Kind == model.Unknown && reckons(r) || r.Kind == model.Unknown && reckons(l) {
+		return null(), nil
+	}
 	if t := arithmeticType(n.Operator, l, r); t != nil {
 		if t.Kind == model.Double && (n.Operator == "div" || n.Operator == "divby" || n.Operator == "mod") { // its SQL has these twice
 			sides[0], sides[1] = query.Share(sides[0]), query.Share(sides[1])
@@ -347,17 +363,18 @@ func (rs *resolver) arithmetic(n *syntax.BinaryNode) (query.Expr, error) {
 		kindOfNode(n.Left, sides[0]), n.Right, kindOfNode(n.Right, sides[1]), n.Operator)
 }
 
+// reckons reports whether there is arithmetic over values of a type; null is of every type.
+func reckons(t *model.Type) bool {
+	switch t.Kind {
+	case model.Instant, model.Date, model.Duration, model.Unknown:
+		return true
+	}
+	return t.Kind.Numeric()
+}
+
 func arithmeticType(operator string, l, r *model.Type) *model.Type {
 	additive := operator == "add" || operator == "sub"
 	switch {
-	case l.Kind == model.Unknown || r.Kind == model.Unknown:
-		if l.Kind == model.Unknown {
-			l = r
-		}
-		if l.Kind.Numeric() || l.Kind == model.Unknown {
-			return model.DecimalType
-		}
-		return nil
 	case l.Kind.Numeric() && r.Kind.Numeric():
 		t := promoted(l, r)
 		if operator == "divby" && t.Kind.Integer() {

@@ -324,6 +324,9 @@ func (rs *resolver) list(q *query.Query, f *model.Field, n *syntax.SelectNode, o
 
 // unsortable is the fault of an order by what has none.
 func (rs *resolver) unsortable(n syntax.Node, e query.Expr) error {
+	if _, isValue := e.(*query.Value); isValue {
+		return rs.fault(n, "order.invalid", "%s is the same for every row, so it puts none before another; name a field", n)
+	}
 	instead := "name a field that holds single values"
 	if t := e.Type(); t.Kind == model.Range && !t.Multi {
 		instead = "write " + n.String() + "/lower"
@@ -490,6 +493,9 @@ func order(q *query.Query, rs *resolver, given []syntax.OrderNode) error {
 		by, err := rs.expr(node.By)
 		if err != nil {
 			mistakes.add(err)
+			continue
+		}
+		if isConstant(by) { // true, false and null order nothing
 			continue
 		}
 		if _, isValue := by.(*query.Value); isValue || !query.Sortable(by.Type()) {

@@ -206,7 +206,7 @@ func (f *from) caseOf(c *query.Call) string {
 // converted writes an expression in another type that holds its values.
 func (f *from) converted(e query.Expr, t *model.Type) string {
 	sql := f.expr(e)
-	if e.Type().Kind == model.Instant && e.Type().Local {
+	if e.Type().Kind == model.Instant && e.Type().Local && !t.Local {
 		return instant(sql, e.Type())
 	}
 	return "(" + sql + ")::" + plainSQL(t)
@@ -295,11 +295,11 @@ func (f *from) over(c query.Collection) (source, *from) {
 		alias := f.b.alias("element")
 		f.b.vars[c.Element] = alias + ".v"
 		g := &from{b: f.b, outer: f, trusted: f.trusted, aliases: map[*query.Row]string{}}
-		array := f.expr(c.Array)
 		if c.Array.Type().Kind == model.JSON {
+			array := f.json(c.Array)
 			return source{table: "jsonb_array_elements(case when jsonb_typeof(" + array + ") = 'array' then " + array + " end) " + alias + "(v)"}, g
 		}
-		return source{table: "unnest(" + array + ") " + alias + "(v)"}, g
+		return source{table: "unnest(" + f.expr(c.Array) + ") " + alias + "(v)"}, g
 	}
 	rel := c.Row.Via
 	near := f.row(c.Row.Parent)

@@ -553,6 +553,9 @@ func orderBy(terms []orderTerm) string {
 	parts := make([]string, len(terms))
 	for i, t := range terms {
 		parts[i] = t.sql + t.direction
+		if bare := strings.Trim(t.sql, "()"); bare == "true" || bare == "false" { // no constant may stand there by itself
+			parts[i] = t.sql + "::boolean" + t.direction
+		}
 	}
 	return "\norder by " + strings.Join(parts, ", ")
 }

@@ -20,6 +20,9 @@ var foreignQuotes = map[rune]rune{'"': '"', '“': '”', '„': '“', '‘': '
 // mostRewritten is how long an expression may be that a message shows whole.
 const mostRewritten = 120
 
+// attempt is the option of a text that is read to see whether it can be: its faults are seen by nobody, and teach nothing.
+const attempt = "attempt"
+
 // foreignAt is the operator of another language that a text begins with.
 func foreignAt(text string) (symbol, word string) {
 	for _, f := range foreign {
@@ -68,7 +71,7 @@ func rewritten(text string) string {
 		" eq null"}} {
 		words = strings.ReplaceAll(words, is[0], is[1])
 	}
-	p, err := parserOf("filter", words)
+	p, err := parserOf(attempt, words)
 	if err != nil || words == strings.Join(strings.Fields(text), " ") {
 		return ""
 	}
@@ -97,6 +100,9 @@ func (s *scanner) foreignFault(start int) error {
 	}
 	if _, is := foreignQuotes[r]; is {
 		what, shown, instead = "unexpected %q", string(r), "text is written in single quotes, as in 'text'"
+	}
+	if s.option == attempt {
+		return s.fault(start, what, shown)
 	}
 	if better := rewritten(s.text); better != "" {
 		instead = "write " + better

@@ -1,6 +1,6 @@
 // A client library of the standard reads a service: its metadata first, then a collection page by page with what the arguments
 // ask for. It writes what it found as JSON.
-import odatajs from "odatajs/index.js";
+import odatajs from "jaydata-odatajs";
 
 const [root, token, query] = process.argv.slice(2);
 

@@ -127,7 +127,7 @@ func TestTeaching(t *testing.T) {
 	t.Parallel()
 	m, _ := coretest.Saltmere(t)
 	tests := []struct{ query, want string }{
-		{"filter=particulars eq {\"a\":1}", `unexpected character '{' in filter at 15`},
+		{"filter=particulars eq {\"a\":1}", `unexpected character '{' in filter at 16`},
 		{"filter=gross_tonnage > 5", `">" is no operator here in filter at 15; write gross_tonnage gt 5`},
 		{"filter=gross_tonnage>5", `write gross_tonnage gt 5`},
 		{"filter=id >= 3", `write id ge 3`},

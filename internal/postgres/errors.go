@@ -94,9 +94,11 @@ func translate(ctx context.Context, err error) error {
 	return fmt.Errorf("run a statement: %w", err)
 }
 
-// ofSQL reports whether a mistake of syntax is one in a statement, not in a value that a type reads.
+// ofSQL reports whether a mistake of syntax is one in a statement, as the server's scanner, grammar and analysis find it, not in a value
+// that a type reads.
 func ofSQL(p *pgconn.PgError) bool {
-	return p.File == "scan.l" || p.File == "gram.y" || strings.HasPrefix(p.File, "parse_")
+	from, _, _ := strings.Cut(p.File, ".")
+	return from == "scan" || from == "gram" || strings.HasPrefix(from, "parse_")
 }
 
 // boundArgument is how the server names an argument that it could not read.

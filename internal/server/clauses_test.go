@@ -10,8 +10,7 @@ import (
 )
 
 // clause is a request, and what the standard's section says of its answer. Headers are "Name: value"; those of the answer too, "Name:"
-// alone
-// where there must be none.
+// alone where there must be none.
 type clause struct {
 	section, method, path, body string
 	send                        []string

@@ -105,8 +105,8 @@ func CSDL(m *model.Model, scope *access.Scope, version string) *Metadata {
 		{"Capabilities.QuerySegmentSupported", true},
 		{"Capabilities.AsynchronousRequestsSupported", false},
 		{"Capabilities.BatchSupport", record{{"Supported", true}, {"ContinueOnErrorSupported", true},
-			{"ReferencesInRequestBodiesSupported", true}, {"EtagReferencesSupported", true}, {"RequestDependencyConditionsSupported", false},
-			{"SupportedFormats", []any{"application/json"}}}},
+			{"ReferencesInRequestBodiesSupported", true}, {"EtagReferencesSupported", true}, {"RequestDependencyConditionsSupported", true},
+			{"SupportedFormats", []any{"application/json", "multipart/mixed"}}}},
 		{"Capabilities.CrossJoinSupported", false},
 		{"Capabilities.DeepInsertSupport", record{{"Supported", true}}},
 		{"Capabilities.DeepUpdateSupport", record{{"Supported", true}}},
@@ -379,7 +379,7 @@ func (w *csdlWriter) capabilities(r *model.Resource) []annotation {
 }
 
 var transformations = []any{"aggregate", "bottomcount", "bottompercent", "bottomsum", "compute", "concat", "filter", "groupby", "identity",
-	"orderby", "search", "skip", "top", "topcount", "toppercent", "topsum"}
+	"join", "nest", "orderby", "outerjoin", "search", "skip", "top", "topcount", "toppercent", "topsum"}
 
 // vocabularies are where the terms are defined, with the short names that stand before them.
 var vocabularies = []struct{ address, namespace, alias string }{

@@ -10,8 +10,7 @@ import (
 )
 
 // holds reports whether the condition of a request of a batch is true (JSON Format, 19.1): an expression over the answers to requests
-// before
-// it. $1/$succeeded says whether request 1 was done, $1/name is a value in its answer.
+// before it. $1/$succeeded says whether request 1 was done, $1/name is a value in its answer.
 func (b *batch) holds(text string) (bool, error) {
 	n, err := syntax.ParseRule(text)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/textproto"
 	"net/url"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -49,7 +50,8 @@ type batch struct {
 	broken          bool
 	spent           int               // requests that were tried
 	size            int               // bytes of their answers
-	bodies          map[string][]byte // of answers that are JSON, by the request
+	bodies          map[string][]byte // of answers that are JSON, by the request; nil where no condition looks into them
+	looked          int               // bytes that conditions have looked into
 }
 
 // outcome is what others may refer to: the row that a request made or read, and its version.
@@ -77,7 +79,10 @@ func (s *Server) batch(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		}
 	}
 	b := &batch{server: s, w: w, r: r, caller: caller, continueOnError: preferences(r).ContinueOnError, failed: map[string]bool{},
-		done: map[string]*outcome{}, bodies: map[string][]byte{}}
+		done: map[string]*outcome{}}
+	if slices.ContainsFunc(requests, func(q *payload.Request) bool { return q.If != "" }) {
+		b.bodies = map[string][]byte{}
+	}
 	api = api.Referring(b.resolve)
 	if b.continueOnError {
 		w.Header().Set("Preference-Applied", "continue-on-error")
@@ -290,7 +295,9 @@ func (b *batch) response(q *payload.Request, rec *recorder) *batchResponse {
 	case len(body) == 0:
 	case strings.HasPrefix(kind, "application/json"):
 		res.Body = body
-		b.bodies[q.ID] = body
+		if b.bodies != nil {
+			b.bodies[q.ID] = body
+		}
 	case utf8.Valid(rec.body.Bytes()):
 		res.Body, _ = json.Marshal(rec.body.String()) // a string is always JSON
 	default:
@@ -355,7 +362,7 @@ func (b *batch) path(text string) (string, error) {
 	elsewhere := fault.New(fault.Invalid, "batch.url", "the url %q leads out of this window; write a path below it, such as port_calls/17",
 		text).On("url")
 	if u, err := url.Parse(text); err == nil && u.Host != "" {
-		if u.Host != b.r.Host {
+		if own, err := url.Parse(b.server.origin(b.r)); u.Host != b.r.Host && (err != nil || u.Host != own.Host) {
 			return "", elsewhere
 		}
 		text = strings.TrimPrefix(text, u.Scheme+"://"+u.Host)

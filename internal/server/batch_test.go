@@ -300,3 +300,29 @@ func TestKeyIsRunning(t *testing.T) {
 		t.Errorf("%s %s, then %s %s", a.Status, a.Text, again.Status, again.Text)
 	}
 }
+
+// Conditions of a batch cost no more than their length: numbers of any size are compared, and large answers are looked into a few times
+// only.
+func TestConditionsAreBounded(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	look := strings.TrimSuffix(strings.Repeat("$1/value ne null or ", 45), " or ")
+	for _, tt := range []struct{ first, condition, want string }{
+		{"tugs/1", "$1/bollard_pull_t lt 1e1000000 and $1/bollard_pull_t gt -1e999999999", `"id":2`},
+		{"tugs/1", "$1/nothing/there eq null and not ($1/name gt 3)", `"id":2`},
+		{"tugs/1", "$1/name", "$1/name is neither true nor false; compare it with something"},
+		{"tugs/1", "$7/$succeeded", "is no answer to a request before this one"},
+		{"tide_readings?top=20000", look, "look into more than 33554432 bytes of answers"},
+		{"tugs/1", look + look, "a condition has at most 1000 bytes"},
+	} {
+		body, err := json.Marshal(map[string]any{"requests": []any{map[string]any{"id": "1", "method": "GET", "url": tt.first},
+			map[string]any{"id": "2", "method": "GET", "url": "tugs/2?select=id", "if": tt.condition}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if a := write(t, r, master, "POST", "/api/saltmere/$batch", string(body)); !strings.Contains(a.Text, tt.want) {
+			t.Errorf("%s: %s %.300s … %s", tt.condition[:min(60, len(tt.condition))], a.Status, a.Text, a.Text[max(0, len(a.Text)-300):])
+		}
+	}
+}

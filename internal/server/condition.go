@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"encoding/json"
 	"math/big"
 	"strings"
@@ -8,6 +9,9 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/syntax"
 )
+
+// maxLooked is how many bytes of answers the conditions of one batch may read: each looks anew.
+const maxLooked = 32 << 20
 
 // holds reports whether the condition of a request of a batch is true (JSON Format, 19.1): an expression over the answers to requests
 // before it. $1/$succeeded says whether request 1 was done, $1/name is a value in its answer.
@@ -20,7 +24,10 @@ func (b *batch) holds(text string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	is, _ := v.(bool)
+	is, ok := v.(bool)
+	if v != nil && !ok {
+		return false, fault.New(fault.Invalid, "batch.if", "%s is neither true nor false; compare it with something", n).On("if")
+	}
 	return is, nil
 }
 
@@ -82,7 +89,11 @@ func (b *batch) valueAt(n *syntax.PathNode) (any, error) {
 	if len(n.Segments) == 2 && n.Segments[1].Name == "$succeeded" {
 		return !b.failed[id], nil
 	}
-	decoder := json.NewDecoder(strings.NewReader(string(body)))
+	if b.looked += len(body); b.looked > maxLooked {
+		return nil, fault.New(fault.TooLarge, "batch.large", "the conditions of the batch look into more than %d bytes of answers; ask for fewer "+
+			"fields, or send the requests by themselves", maxLooked)
+	}
+	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.UseNumber()
 	var v any
 	if len(body) > 0 && decoder.Decode(&v) != nil {
@@ -102,9 +113,9 @@ func compared(n *syntax.BinaryNode, left, right any) (any, error) {
 	order := 2 // neither less, equal nor greater
 	switch x := left.(type) {
 	case json.Number:
-		a, ok := new(big.Rat).SetString(x.String())
+		a, ok := new(big.Float).SetPrec(512).SetString(x.String())
 		y, isNumber := right.(json.Number)
-		c, also := new(big.Rat).SetString(y.String())
+		c, also := new(big.Float).SetPrec(512).SetString(y.String())
 		if ok && also && isNumber {
 			order = a.Cmp(c)
 		}

@@ -17,14 +17,13 @@ import (
 )
 
 // A batch as MIME has it, the only form that version 4.0 knows (Protocol 4.01, 11.7.7): each request is a part of its own, and a part
-// that is
-// multipart itself is a group. The answer has the same form where that is asked for, or nothing else is.
+// that is multipart itself is a group. The answer has the same form where that is asked for, or nothing else is.
 
 const multipartBatch = `a part of a batch is Content-Type: application/http with one request in it, or multipart/mixed with a group of them`
 
 // multipartRequests reads a batch of parts.
 func multipartRequests(body []byte, boundary string) ([]*payload.Request, error) {
-	p := &partReader{known: map[string]bool{}}
+	p := &partReader{}
 	if err := p.read(body, boundary, ""); err != nil {
 		var f *fault.Fault
 		if errors.As(err, &f) {
@@ -38,7 +37,6 @@ func multipartRequests(body []byte, boundary string) ([]*payload.Request, error)
 type partReader struct {
 	requests []*payload.Request
 	groups   int
-	known    map[string]bool
 }
 
 func (p *partReader) read(body []byte, boundary, group string) error {
@@ -50,6 +48,9 @@ func (p *partReader) read(body []byte, boundary, group string) error {
 		}
 		if err != nil {
 			return err
+		}
+		if len(p.requests) > payload.MostRequests { // which is refused
+			return nil
 		}
 		text, err := io.ReadAll(part)
 		if err != nil {
@@ -125,10 +126,11 @@ func wantsMultipart(r *http.Request, given bool) bool {
 type parts struct {
 	out      *answer
 	boundary string
+	groups   int
 }
 
 func newParts(out *answer) *parts {
-	p := &parts{out, "batch_" + idOf(out.w)}
+	p := &parts{out: out, boundary: "batch_" + idOf(out.w)}
 	out.kind = "multipart/mixed; boundary=" + p.boundary
 	return p
 }
@@ -153,7 +155,8 @@ func (p *parts) add(list []*batchResponse) {
 	if list[0].Status >= http.StatusBadRequest {
 		return
 	}
-	inner := p.boundary + "_" + strings.ReplaceAll(list[0].Group, " ", "_")
+	p.groups++
+	inner := fmt.Sprintf("%s_%d", p.boundary, p.groups)
 	p.out.buf = fmt.Appendf(p.out.buf, "--%s\r\nContent-Type: multipart/mixed; boundary=%s\r\n\r\n", p.boundary, inner)
 	for _, res := range list {
 		p.out.buf = appendPart(p.out.buf, inner, res)
@@ -166,7 +169,7 @@ func (p *parts) end() { p.out.buf = fmt.Appendf(p.out.buf, "--%s--\r\n", p.bound
 func appendPart(dst []byte, boundary string, res *batchResponse) []byte {
 	dst = fmt.Appendf(dst, "--%s\r\nContent-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n", boundary)
 	if !strings.HasPrefix(res.ID, "part ") {
-		dst = fmt.Appendf(dst, "Content-ID: %s\r\n", res.ID)
+		dst = fmt.Appendf(dst, "Content-ID: %s\r\n", strings.NewReplacer("\r", "", "\n", "").Replace(res.ID)) // of a batch in JSON, any text
 	}
 	dst = fmt.Appendf(dst, "\r\nHTTP/1.1 %d %s\r\n", res.Status, http.StatusText(res.Status))
 	var header bytes.Buffer

@@ -20,8 +20,11 @@ type Request struct {
 	If                     string // a condition over the answers to requests before; "": none
 }
 
-// mostRequests is how many requests a batch may hold.
-const mostRequests = 1000
+// MostRequests is how many requests a batch may hold.
+const MostRequests = 1000
+
+// longestCondition is how many bytes the condition of a request may have.
+const longestCondition = 1000
 
 const batchForm = `{"requests":[{"id":…,"method":…,"url":…},…]}`
 
@@ -43,9 +46,9 @@ func Batch(body []byte) ([]*Request, error) {
 			return nil, fault.New(fault.Invalid, "batch.invalid", "a batch is %s, and %q has no place in it like this", batchForm, m.name).On(m.name)
 		}
 	}
-	if len(values) == 0 || len(values) > mostRequests {
+	if len(values) == 0 || len(values) > MostRequests {
 		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(values),
-			mostRequests).On("requests")
+			MostRequests).On("requests")
 	}
 	b := &batchReader{known: map[string]bool{}, groups: map[string]bool{}}
 	requests := make([]*Request, len(values))
@@ -59,8 +62,8 @@ func Batch(body []byte) ([]*Request, error) {
 
 // Ordered refuses requests that can't be run in their order. Those of a multipart batch refer to one another by Content-ID alone.
 func Ordered(requests []*Request) ([]*Request, error) {
-	if len(requests) == 0 || len(requests) > mostRequests {
-		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(requests), mostRequests)
+	if len(requests) == 0 || len(requests) > MostRequests {
+		return nil, fault.New(fault.Invalid, "batch.size", "the batch has %d requests; from 1 to %d are run", len(requests), MostRequests)
 	}
 	b := &batchReader{known: map[string]bool{}, groups: map[string]bool{}}
 	for i, q := range requests {
@@ -109,7 +112,9 @@ func (b *batchReader) request(text string) *Request {
 	q.URL = b.text(members, "url", "each request has a url: a path below the window, such as port_calls/17")
 	q.Group = b.text(members, "atomicityGroup", "")
 	q.DependsOn = b.ids(members)
-	q.If = b.text(members, "if", "")
+	if q.If = b.text(members, "if", ""); len(q.If) > longestCondition {
+		b.addError("if", "a condition has at most %d bytes, this one %d", longestCondition, len(q.If))
+	}
 	q.Headers = b.headers(members)
 	if body, given := valueOf(members, "body"); given {
 		q.Body = json.RawMessage(body)

@@ -90,8 +90,8 @@ func (b *batch) valueAt(n *syntax.PathNode) (any, error) {
 		return !b.failed[id], nil
 	}
 	if b.looked += len(body); b.looked > maxLooked {
-		return nil, fault.New(fault.TooLarge, "batch.large", "the conditions of the batch look into more than %d bytes of answers; ask for fewer "+
-			"fields, or send the requests by themselves", maxLooked)
+		return nil, fault.New(fault.TooLarge, "batch.large", "the conditions of the batch look into more than %d bytes of answers; ask for "+
+			"fewer fields, or send the requests by themselves", maxLooked)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.UseNumber()

@@ -263,6 +263,34 @@ func compared(g *generator, kind string, a, b both) both {
 // Requests drawn from the model, each answer compared with naive SQL: no difference.
 func TestDifferential(t *testing.T) {
 	t.Parallel()
+	roots := []string{"port_calls", "vessels", "agents", "berths", "inspections"}
+	full := beside(t, 7, 420, func(g *generator) drawn {
+		root := pick(g, roots)
+		p := harbourPlaces[root]
+		c := g.condition(root, "", "t", 3)
+		order, by := both{p.key, "t." + p.key}, pick(g, p.fields)
+		if v, ok := g.operand(root, "", "t", by.kind, 2); ok {
+			direction := pick(g, [][2]string{{"", " nulls first"}, {" desc", " desc nulls last"}})
+			order = both{v.query + direction[0], v.sql + direction[1] + ", t." + p.key}
+		}
+		return drawn{root, c, order, 1 + g.IntN(300)}
+	})
+	if full < 200 {
+		t.Errorf("only %d requests found rows", full)
+	}
+}
+
+// drawn is one request of a differential test: a condition and an order over a resource.
+type drawn struct {
+	root  string
+	where both
+	order both
+	top   int
+}
+
+// beside sends requests and compares the keys and the count of each answer with naive SQL. It returns how many found rows.
+func beside(t *testing.T, seed uint64, requests int, next func(*generator) drawn) (full int) {
+	t.Helper()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
 	conn, err := pgx.Connect(context.Background(), r.Harbour)
@@ -270,40 +298,32 @@ func TestDifferential(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	g := &generator{Rand: rand.New(rand.NewPCG(2026, 7))}
-	roots := []string{"port_calls", "vessels", "agents", "berths", "inspections"}
-	differ, full := 0, 0
-	for i := range 420 {
-		root := pick(g, roots)
-		p := harbourPlaces[root]
-		c := g.condition(root, "", "t", 3)
-		order, by := both{"&orderby=" + p.key, "t." + p.key}, pick(g, p.fields)
-		if v, ok := g.operand(root, "", "t", by.kind, 2); ok {
-			direction := pick(g, [][2]string{{"", " nulls first"}, {" desc", " desc nulls last"}})
-			order = both{"&orderby=" + v.query + direction[0], v.sql + direction[1] + ", t." + p.key}
-		}
-		top := 1 + g.IntN(300)
-		query := fmt.Sprintf("/api/saltmere/%s?filter=%s%s&top=%d&select=%s&count=true", root, c.query, order.query, top, p.key)
-		sql := fmt.Sprintf("select t.%s::text, count(*) over () from %s t where %s order by %s limit %d", p.key, p.table, c.sql, order.sql, top)
+	g := &generator{Rand: rand.New(rand.NewPCG(2026, seed))}
+	differ := 0
+	for i := range requests {
+		q := next(g)
+		p := harbourPlaces[q.root]
+		query := fmt.Sprintf("/api/saltmere/%s?filter=%s&orderby=%s&top=%d&select=%s&count=true&@nothing=null", q.root, q.where.query,
+			q.order.query, q.top, p.key)
+		sql := fmt.Sprintf("select t.%s::text, count(*) over () from %s t where %s order by %s limit %d", p.key, p.table, q.where.sql,
+			q.order.sql, q.top)
 		want, total, err := naive(conn, sql)
 		if err != nil {
 			t.Fatalf("the naive SQL fails: %v\n%s", err, sql)
 		}
-		a := r.Send(t, token, "GET", query, nil)
-		got, gotTotal := ids(t, a, p.key)
 		if len(want) > 0 {
 			full++
 		}
+		a := r.Send(t, token, "GET", query, nil)
+		got, gotTotal := ids(t, a, p.key)
 		if strings.Join(got, " ") != strings.Join(want, " ") || len(want) > 0 && gotTotal != total {
 			if differ++; differ < 6 {
 				t.Errorf("request %d\n%s\n%s\ngot  %.200v of %d\nwant %.200v of %d\nanswer %.300s", i, query, sql, got, gotTotal, want, total, a.Text)
 			}
 		}
 	}
-	t.Logf("420 requests, %d with rows, %d differences", full, differ)
-	if full < 200 {
-		t.Errorf("only %d requests found rows", full)
-	}
+	t.Logf("%d requests, %d with rows, %d differences", requests, full, differ)
+	return full
 }
 
 func naive(conn *pgx.Conn, sql string) (keys []string, total int, err error) {

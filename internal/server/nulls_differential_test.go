@@ -1,14 +1,9 @@
 package server_test
 
 import (
-	"context"
 	"fmt"
-	"math/rand/v2"
-	"net/url"
 	"strings"
 	"testing"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // nullFunction is a function or an operator, in the query language and as naive SQL; %1, %2 and %3 are its arguments.
@@ -120,47 +115,19 @@ func (g *generator) nullCondition(resource string) both {
 // Requests with nulls everywhere, each answer compared with naive SQL: no difference.
 func TestDifferentialNulls(t *testing.T) {
 	t.Parallel()
-	r := start(t)
-	token := r.Token(t, "harbour_master")
-	conn, err := pgx.Connect(context.Background(), r.Harbour)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
-	g := &generator{Rand: rand.New(rand.NewPCG(2026, 18))}
-	differ, full := 0, 0
-	const requests = 400
-	for i := range requests {
+	full := beside(t, 18, 400, func(g *generator) drawn {
 		root := pick(g, []string{"port_calls", "vessels", "inspections"})
-		p := harbourPlaces[root]
 		c := g.nullCondition(root)
 		kind := pick(g, []string{"text", "int", "number", "instant", "duration"})
 		order := g.nulled(root, kind, 2)
 		for order.query == nullKinds[kind].literal { // which is refused
 			order = g.nulled(root, kind, 2)
 		}
+		key := harbourPlaces[root].key
 		direction := pick(g, [][2]string{{"", " nulls first"}, {" desc", " desc nulls last"}})
-		query := fmt.Sprintf("filter=%s&orderby=%s%s,%s&top=100&select=%[4]s&count=true&@nothing=null", c.query, order.query, direction[0], p.key)
-		sql := fmt.Sprintf("select t.%s::text, count(*) over () from %s t where %s order by %s%s, t.%[1]s limit 100",
-			p.key, p.table, c.sql, order.sql, direction[1])
-		want, total, err := naive(conn, sql)
-		if err != nil {
-			t.Fatalf("the naive SQL fails: %v\n%s", err, sql)
-		}
-		if len(want) > 0 {
-			full++
-		}
-		a := r.Send(t, token, "GET", "/api/saltmere/"+root+"?"+strings.ReplaceAll(url.PathEscape(query), "%26", "&"), nil)
-		got, gotTotal := ids(t, a, p.key)
-		if strings.Join(got, " ") != strings.Join(want, " ") || len(want) > 0 && gotTotal != total {
-			if differ++; differ < 6 {
-				t.Errorf("request %d\n%s?%s\n%s\ngot  %.200v of %d\nwant %.200v of %d\nanswer %.300s", i, root, query, sql, got, gotTotal, want,
-					total, a.Text)
-			}
-		}
-	}
-	t.Logf("%d requests, %d with rows, %d differences", requests, full, differ)
-	if full < requests/4 {
+		return drawn{root, c, both{order.query + direction[0] + "," + key, order.sql + direction[1] + ", t." + key}, 100}
+	})
+	if full < 100 {
 		t.Errorf("only %d requests found rows", full)
 	}
 }

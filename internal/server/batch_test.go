@@ -301,6 +301,36 @@ func TestKeyIsRunning(t *testing.T) {
 	}
 }
 
+// A multipart batch that can't be read is refused whole, and told why.
+func TestMultipartMistakes(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	const made = "--b\r\nContent-Type: application/http\r\n\r\nPOST tugs HTTP/1.1\r\nContent-Type: application/json\r\n\r\n" +
+		`{"name":"Half","bollard_pull_t":5}` + "\r\n"
+	for _, tt := range []struct{ kind, body, want string }{
+		{"multipart/mixed", made + "--b--", "a multipart/mixed message names its boundary"},
+		{"multipart/mixed; boundary=b", "", "the body is no multipart/mixed message of this boundary"},
+		{"multipart/mixed; boundary=b", made, "the body is no multipart/mixed message of this boundary"},
+		{"multipart/mixed; boundary=b", made + "--b", "the body is no multipart/mixed message of this boundary"},
+		{"multipart/mixed; boundary=c", made + "--b--", "the body is no multipart/mixed message of this boundary"},
+		{"multipart/mixed; boundary=b", "--b--", "the batch has 0 requests"},
+		{"multipart/mixed; boundary=b", made + "--b\r\n\r\nhello\r\n--b--", "a part of a batch is Content-Type: application/http"},
+		{"multipart/mixed; boundary=b", made + "--b\r\nContent-Type: application/http\r\n\r\nhello\r\n--b--", "part 2 begins with"},
+		{"multipart/mixed; boundary=b", strings.Repeat(made, 1001) + "--b--", "the batch has 1001 requests"},
+		{"multipart/mixed; boundary=b", made + "--b\r\nContent-Type: multipart/mixed; boundary=c\r\n\r\n--c\r\nContent-Type: multipart/mixed; " +
+			"boundary=d\r\n\r\n--d--\r\n--c--\r\n--b--", "a part of a batch is"},
+	} {
+		if a := write(t, r, master, "POST", "/api/saltmere/$batch", tt.body, "Content-Type", tt.kind); a.StatusCode != 400 ||
+			!strings.Contains(a.Text, tt.want) {
+			t.Errorf("%s %.80q: %s %.300s", tt.kind, tt.body, a.Status, a.Text)
+		}
+	}
+	if a := get(t, r, master, "/api/saltmere/tugs/$count?filter=name eq 'Half'"); a.Text != "0" {
+		t.Errorf("%s rows were made", a.Text)
+	}
+}
+
 // Conditions of a batch cost no more than their length: numbers of any size are compared, and large answers are looked into a few times
 // only.
 func TestConditionsAreBounded(t *testing.T) {

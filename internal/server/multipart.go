@@ -40,10 +40,13 @@ type partReader struct {
 }
 
 func (p *partReader) read(body []byte, boundary, group string) error {
+	if boundary == "" {
+		return fault.New(fault.Invalid, "batch.invalid", "a multipart/mixed message names its boundary: Content-Type: multipart/mixed; boundary=b")
+	}
 	reader := multipart.NewReader(bytes.NewReader(body), boundary)
 	for {
 		part, err := reader.NextRawPart()
-		if errors.Is(err, io.EOF) {
+		if err == io.EOF { // itself: wrapped, the last boundary is missing
 			return nil
 		}
 		if err != nil {

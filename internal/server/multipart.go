@@ -41,7 +41,8 @@ type partReader struct {
 
 func (p *partReader) read(body []byte, boundary, group string) error {
 	if boundary == "" {
-		return fault.New(fault.Invalid, "batch.invalid", "a multipart/mixed message names its boundary: Content-Type: multipart/mixed; boundary=b")
+		return fault.New(fault.Invalid, "batch.invalid",
+			"a multipart/mixed message names its boundary: Content-Type: multipart/mixed; boundary=b")
 	}
 	reader := multipart.NewReader(bytes.NewReader(body), boundary)
 	for {

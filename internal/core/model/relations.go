@@ -290,8 +290,7 @@ func leadsTo(k *catalog.ForeignKey, t *catalog.Table) bool {
 }
 
 // Alternates are the keys that name a row besides the resource's own (CSDL, Core.AlternateKeys): the unique constraints of its table, as
-// far
-// as their columns are shown and can be in a path.
+// far as their columns are shown and can be in a path.
 func (r *Resource) Alternates() [][]*Field {
 	if r.View != nil || r.Query != nil || r.Derived || len(r.Key) == 0 {
 		return nil

@@ -340,8 +340,7 @@ func (f *from) jsonAs(j *query.JSONAs) string {
 }
 
 // searched looks for a word or phrase in the vectors of the resource, where the role may read all that is in them; else in every text
-// field that it may read, in any case. The pattern is one that a trigram index
-// on a field serves, where there is one.
+// field that it may read, in any case. The pattern is one that a trigram index on a field serves, where there is one.
 func (f *from) searched(s *query.Searched, exact bool) string {
 	alias := f.row(s.Row)
 	pattern := func() string {

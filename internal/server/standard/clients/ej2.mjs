@@ -2,7 +2,7 @@
 // The library was made for browsers.
 globalThis.window ??= globalThis;
 import ej2 from '@syncfusion/ej2-data/dist/ej2-data.umd.min.js';
-import { authorization, base, fresh, holds } from './common.mjs';
+import { authorization, base, fresh, holds } from './tries.mjs';
 
 const { DataManager, ODataV4Adaptor, Query } = ej2;
 const manager = (resource) => new DataManager({ url: `${base}/${resource}`, adaptor: new ODataV4Adaptor(), headers: [{ Authorization: authorization }], crossDomain: true });

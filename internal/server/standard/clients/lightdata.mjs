@@ -1,6 +1,6 @@
 // @odata/client: entity sets, filters as objects, batches.
 import client from '@odata/client';
-import { authorization, base, fresh, holds } from './common.mjs';
+import { authorization, base, fresh, holds } from './tries.mjs';
 
 const { OData } = client;
 const api = OData.New4({ serviceEndpoint: `${base}/`, commonHeaders: { Authorization: authorization, 'OData-MaxVersion': '4.0' } });

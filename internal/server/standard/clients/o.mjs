@@ -1,6 +1,6 @@
 // o.js: requests by fetch; several at once are a multipart batch, which is its default.
 import { o } from 'odata';
-import { authorization, base, fresh, holds } from './common.mjs';
+import { authorization, base, fresh, holds } from './tries.mjs';
 
 const api = () =>
   o(`${base}/`, {

@@ -1,6 +1,6 @@
 // odata-client: chained requests, expressions as arguments.
 import odata from 'odata-client';
-import { authorization, base, fresh, holds } from './common.mjs';
+import { authorization, base, fresh, holds } from './tries.mjs';
 
 const at = (resources, options = {}) => odata({ service: base, resources, version: '4.0', maxVersion: '4.0', format: 'json', ...options });
 const headers = { Authorization: authorization };

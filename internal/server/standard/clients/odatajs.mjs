@@ -1,6 +1,6 @@
 // odatajs: speaks version 4.0 alone, reads $metadata as XML, and sends batches as multipart messages.
 import odatajs from 'odatajs/index.js';
-import { authorization, base, fresh, holds } from './common.mjs';
+import { authorization, base, fresh, holds } from './tries.mjs';
 
 const { oData } = odatajs;
 const headers = { Authorization: authorization, 'OData-MaxVersion': '4.0', 'OData-Version': '4.0', Accept: 'application/json' };

@@ -1,6 +1,6 @@
 // ts-odata-client: queries by lambdas.
 import { ODataQuery } from 'ts-odata-client';
-import { authorization, base, holds } from './common.mjs';
+import { authorization, base, holds } from './tries.mjs';
 
 const options = { requestInit: () => ({ headers: { Authorization: authorization, 'OData-MaxVersion': '4.0' } }) };
 const vessels = () => ODataQuery.forV4(`${base}/vessels`, options);

@@ -156,8 +156,8 @@ func (p *Page) AppendHeader(dst []byte) []byte { return p.plan.query.AppendHeade
 func (p *Page) AppendRow(dst []byte) []byte { return p.cursor.AppendRow(dst, p.nextNested) }
 
 // nextNested links the rest of the rows of an expanded relation.
-func (p *Page) nextNested(row, way string, shown int64) string {
-	return p.api.Root() + "/" + p.read.NextNested(row, way, shown)
+func (p *Page) nextNested(row, it, way string, shown int64) string {
+	return p.api.Root() + "/" + p.read.NextNested(row, it, way, shown)
 }
 
 // Shape is the request without its values, as a log has it.

@@ -125,13 +125,18 @@ func (r csvRows) Append(dst []byte, values [][]byte, links Links) []byte {
 		}
 		switch {
 		case c.rest != nil:
-			more := eachRecord(values[c.at], c.rest.page, nil, func([][]byte) {})
+			more := eachRecord(values[c.at], c.rest.rest.page, nil, func([][]byte) {})
 			if more && links != nil {
-				dst = appendCSV(dst, []byte(links(linkPath(values, c.rest.next), c.rest.way, int64(c.rest.page))))
+				dst = appendCSV(dst, []byte(c.rest.rest.link(values, links)))
 			}
 		case c.nested != nil:
 			var room [512]byte
-			text := appendValue(room[:0], values, c.nested, nil)
+			text := room[:0]
+			if value := values[c.at]; c.nested.kind == statement.Many && value != nil {
+				text, _ = appendRecords(text, value, c.nested, links) // the link to its rest is a column
+			} else {
+				text = appendValue(text, values, c.nested, links)
+			}
 			if string(text) != "null" {
 				dst = appendCSV(dst, unquoted(text))
 			}
@@ -216,9 +221,7 @@ type xmlColumn struct {
 	kind            statement.ColumnKind
 	columns         []xmlColumn
 	types           []uint32 // of the values in the records of a relation
-	page            int      // of many, as in column
-	next            *column
-	way             string
+	rest            rest
 	link            *column
 }
 
@@ -244,8 +247,7 @@ func compileXML(columns []statement.Column, f Format) []xmlColumn {
 		default:
 			out[i].columns, out[i].types = compileXML(c.Columns, f), recordTypes(c.Columns)
 			if c.Page > 0 {
-				next := compile([]statement.Column{*c.Next}, f)
-				out[i].page, out[i].next, out[i].way = int(c.Page), &next[0], c.Way
+				out[i].rest = restOf(&c, f)
 			}
 		}
 	}
@@ -296,11 +298,11 @@ func appendElements(dst []byte, values [][]byte, columns []xmlColumn, links Link
 		case statement.One:
 			dst = appendElements(dst, fieldsOf(nil, value, c.types), c.columns, links)
 		case statement.Many:
-			more := eachRecord(value, c.page, c.types, func(record [][]byte) {
+			more := eachRecord(value, c.rest.page, c.types, func(record [][]byte) {
 				dst = append(appendElements(append(dst, "<row>"...), record, c.columns, links), "</row>"...)
 			})
 			if more && links != nil {
-				dst = AppendXMLText(append(dst, "<next>"...), []byte(links(linkPath(values, c.next), c.way, int64(c.page))))
+				dst = AppendXMLText(append(dst, "<next>"...), []byte(c.rest.link(values, links)))
 				dst = append(dst, "</next>"...)
 			}
 		default:

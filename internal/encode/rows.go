@@ -19,15 +19,39 @@ type column struct {
 	suffix   string          // of a link: what follows the key
 	text     []byte          // of a fixed value, or in the place of a member that is not shown
 	types    []uint32        // of a relation: OIDs of the values in its records, 0 where they are not known
-	page     int             // of many: how many are shown, 0: all
-	next     *column         // the path of the row that the rest belongs to,
-	nextName []byte          // ,"name@nextLink":
-	way      string          // and the relations to it
+	rest     rest
+	nextName []byte // ,"name@nextLink":
 }
 
-// Links makes the link to the rest of the rows of a relation. row is the path of the row that they belong to, way the relations that lead
-// to them from the rows of the request, shown the number of those that are shown.
-type Links func(row, way string, shown int64) string
+// rest is what follows the rows of a relation that are shown.
+type rest struct {
+	page    int     // how many are shown, 0: all
+	row, it *column // the paths of the row that the rest belongs to, and of the row of the request where the rest speaks of it
+	way     string  // the relations to it
+}
+
+// restOf is the rest of a relation to many.
+func restOf(c *statement.Column, f Format) rest {
+	r := rest{page: int(c.Page), row: &compile([]statement.Column{*c.Next}, f)[0], way: c.Way}
+	if c.It != nil {
+		r.it = &compile([]statement.Column{*c.It}, f)[0]
+	}
+	return r
+}
+
+// link is the link to the rest.
+func (r *rest) link(values [][]byte, links Links) string {
+	it := ""
+	if r.it != nil {
+		it = linkPath(values, r.it)
+	}
+	return links(linkPath(values, r.row), it, r.way, int64(r.page))
+}
+
+// Links makes the link to the rest of the rows of a relation. row is the path of the row that they belong to, it that of the row of the
+// request, "" where it is the same one, way the relations that lead to them from the rows of the request, shown the number of those that
+// are shown.
+type Links func(row, it, way string, shown int64) string
 
 // TypeMismatch is what the writers panic with where a record holds a value of another type than the columns say: the table has changed.
 type TypeMismatch string
@@ -107,8 +131,7 @@ func compile(columns []statement.Column, f Format) []column {
 		default:
 			out[i].columns, out[i].types = compile(c.Columns, f), recordTypes(c.Columns)
 			if c.Page > 0 {
-				next := compile([]statement.Column{*c.Next}, f)
-				out[i].page, out[i].next, out[i].way, out[i].nextName = int(c.Page), &next[0], c.Way, memberName(f.control(c.Name+"@nextLink"))
+				out[i].rest, out[i].nextName = restOf(&c, f), memberName(f.control(c.Name+"@nextLink"))
 			}
 		}
 	}
@@ -172,7 +195,7 @@ func appendValue(dst []byte, values [][]byte, c *column, links Links) []byte {
 	case c.kind == statement.Many:
 		dst, more := appendRecords(dst, value, c, links)
 		if more && links != nil {
-			dst = appendString(append(dst, c.nextName...), links(linkPath(values, c.next), c.way, int64(c.page)))
+			dst = appendString(append(dst, c.nextName...), c.rest.link(values, links))
 		}
 		return dst
 	}
@@ -206,8 +229,8 @@ func appendRecords(dst, src []byte, c *column, links Links) (out []byte, more bo
 		return append(dst, '[', ']'), false
 	}
 	count, rest := int(binary.BigEndian.Uint32(src[12:])), src[20:]
-	if more = c.page > 0 && count > c.page; more {
-		count = c.page
+	if more = c.rest.page > 0 && count > c.rest.page; more {
+		count = c.rest.page
 	}
 	dst = append(dst, '[')
 	for i := range count {

@@ -56,8 +56,11 @@ func TestClauses(t *testing.T) {
 			`"port_calls@count":32`, nil},
 		{"U 5.1.1.14.1 $it", "GET", "/vessels?top=1&select=id&expand=port_calls(filter=vessel_id ne $it/id;count=true)", "", nil, 200,
 			`"port_calls@count":0`, nil},
-		{"U 5.1.1.14.1 $it", "GET", "/vessels?select=id&expand=port_calls(expand=tugs(filter=id eq $it/id))", "", nil, 501,
-			"$it inside a relation of a relation", nil},
+		{"U 5.1.1.14.1 $it", "GET", "/vessels(3)?select=id&expand=agent(select=id;expand=vessels(select=id;filter=id eq $it/id))", "", nil, 200,
+			`"id":3}]}}`, nil},
+		{"U 5.1.1.14.1 $it", "GET", "/vessels(3)?select=id&expand=port_calls(top=1;select=vessel_id;expand=tugs(filter=id add 2 eq $it/id and " +
+			"$it/name eq 'Grey Petrel';count=true;top=0),vessel(select=name;expand=port_calls(filter=vessel_id ne $it/id)))", "", nil, 200,
+			`"vessel":{"name":"Grey Petrel","port_calls":[]}`, nil},
 		{"U 5.1.1.14.4 $this", "GET", "/vessels?top=1&select=id&expand=port_calls(filter=$this/hazardous and $this/id eq id;top=0;count=true)",
 			"",
 			nil, 200, `"port_calls@count":`, nil},

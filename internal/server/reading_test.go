@@ -470,3 +470,54 @@ func TestNullArguments(t *testing.T) {
 		}
 	}
 }
+
+// The rest of rows whose filter speaks of the row of the request, relations away, is linked with that row named.
+func TestRestOfIt(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	master := r.Token(t, "harbour_master")
+	const path = "/api/saltmere/vessels/3?select=id&expand=port_calls(top=1;select=id;filter=berth_code ne null;" +
+		"expand=berth(select=code;expand=port_calls(select=id;filter=vessel_id ne $it/id)))"
+	type calls struct {
+		Value []struct{ ID int }
+		Next  string `json:"@nextLink"`
+	}
+	var first struct {
+		Calls []struct {
+			Berth struct {
+				Code  string
+				Calls []struct{ ID int } `json:"port_calls"`
+				Next  string             `json:"port_calls@nextLink"`
+			}
+		} `json:"port_calls"`
+	}
+	a := get(t, r, master, path)
+	decode(t, a.Text, &first)
+	if len(first.Calls) != 1 || first.Calls[0].Berth.Next == "" {
+		t.Fatalf("no link to the rest: %.600s", a.Text)
+	}
+	found, next := len(first.Calls[0].Berth.Calls), first.Calls[0].Berth.Next
+	if !strings.Contains(next, "%24root%2Fvessels%283%29%2Fid") {
+		t.Errorf("the link is %s", next)
+	}
+	for next != "" {
+		var page calls
+		a := get(t, r, master, next)
+		if a.StatusCode != 200 {
+			t.Fatalf("%s: %s", next, a.Text)
+		}
+		decode(t, a.Text, &page)
+		found, next = found+len(page.Value), page.Next
+	}
+	want := column(t, r.Harbour, "select count(*)::text from harbour.port_call where vessel_id <> 3 and berth_code = '"+
+		first.Calls[0].Berth.Code+"'")[0]
+	if strconv.Itoa(found) != want {
+		t.Errorf("%d rows, want %s", found, want)
+	}
+	for _, format := range []string{"text/csv", "application/xml"} {
+		if a := get(t, r, master, path, "Accept", format); a.StatusCode != 200 ||
+			!strings.Contains(a.Text, "%24root%2Fvessels") {
+			t.Errorf("%s: %s %.300s", format, a.Status, a.Text)
+		}
+	}
+}

@@ -93,6 +93,7 @@ type Expansion struct {
 	Pos      syntax.Pos
 	Only     string // "count", "ref"; "" the rows
 	Optional bool   // of expand=*: left out where the role may not read it
+	OfIt     bool   // an expand of an expand whose options speak of $it, the row of the request
 }
 
 // Term is one term of an order. An implied one is not the caller's: it comes from the document, or is part of the key.

@@ -1,6 +1,7 @@
 package request
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
@@ -32,9 +33,10 @@ func (r *Request) AtRow(key []string) *Request {
 	return &at
 }
 
-// NextNested is the request for the rest of the rows of an expanded relation: row is the path of the row that they belong to, way the
-// relations that lead there from the rows of the request, shown how many there are already.
-func (r *Request) NextNested(row, way string, shown int64) string {
+// NextNested is the request for the rest of the rows of an expanded relation: row is the path of the row that they belong to, it
+// that of the row of the request where that is another one, way the relations that lead there from the rows of the request, shown how
+// many there are already.
+func (r *Request) NextNested(row, it, way string, shown int64) string {
 	way, refs := strings.CutSuffix(way, "/$ref")
 	relations := strings.Split(way, "/")
 	options := &syntax.Options{}
@@ -52,7 +54,7 @@ func (r *Request) NextNested(row, way string, shown int64) string {
 			}
 		}
 	}
-	if at, err := Read(r.Resource.Model, row, ""); err == nil {
+	if at, err := Read(r.Resource.Model, cmp.Or(it, row), ""); err == nil {
 		options.SetIt("$root/" + at.Address())
 		at.Release()
 	}

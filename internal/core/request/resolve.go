@@ -463,9 +463,7 @@ func expansion(q *query.Query, node *syntax.ExpandNode, within string, depth int
 	}
 	e := &query.Expansion{Relation: rel, Pos: node.Path.Pos, Query: &query.Query{Root: root}, Only: node.Only}
 	options := node.Options
-	if within != "" && options.UsesIt() { // a link to the next page could not say which row is meant
-		return nil, fault.New(fault.Unsupported, "expand.unsupported", "$it inside a relation of a relation is not done here").On("expand")
-	}
+	e.OfIt = within != "" && options.UsesIt()
 	if options.Levels > 1 {
 		if rel.To != rel.From {
 			return nil, syntax.FaultAt("expand", node.Path.Pos, "option.misplaced",

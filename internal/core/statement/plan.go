@@ -86,6 +86,7 @@ type Column struct {
 	Resource *model.Resource // of a link
 	Page     int64           // of many: how many rows are shown; if there is one more, Next begins the path to the rest. 0: all
 	Next     *Column         // the path of the row that they belong to
+	It       *Column         // the path of the row of the request, where the rest speaks of it and it is another one; else nil
 	Way      string          // and the relations that lead to them from the rows of the request
 	Text     string          // of a fixed value; of a link, what follows the key
 	BuiltIn  bool            // of a fixed value: it names a type of the standard

@@ -135,8 +135,10 @@ func shift(p *Plan, by int) {
 func shiftColumns(columns []Column, by int) {
 	for i := range columns {
 		columns[i].At += by
-		if columns[i].Next != nil {
-			shiftColumns([]Column{*columns[i].Next}, by)
+		for _, path := range []*Column{columns[i].Next, columns[i].It} {
+			if path != nil {
+				shiftColumns([]Column{*path}, by)
+			}
 		}
 		if k := columns[i].Kind; k == Link || k == Object || k == Masked {
 			shiftColumns(columns[i].Columns, by)
@@ -467,6 +469,13 @@ func (f *from) many(of *query.Query, e *query.Expansion, alias string, list *sel
 		c.Page, c.Next, c.Way = page, &link(of.Root.Resource, alias, list)[0], way(q.Root)
 		if e.Only == "ref" {
 			c.Way += "/$ref"
+		}
+		if e.OfIt {
+			it := of.Root
+			for it.Parent != nil {
+				it = it.Parent
+			}
+			c.It = &link(it.Resource, f.row(it), list)[0]
 		}
 	}
 	return append(out, c)

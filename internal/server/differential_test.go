@@ -293,11 +293,7 @@ func beside(t *testing.T, seed uint64, requests int, next func(*generator) drawn
 	t.Helper()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
-	conn, err := pgx.Connect(context.Background(), r.Harbour)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
+	conn := connected(t, r.Harbour)
 	g := &generator{Rand: rand.New(rand.NewPCG(2026, seed))}
 	differ := 0
 	for i := range requests {
@@ -324,6 +320,17 @@ func beside(t *testing.T, seed uint64, requests int, next func(*generator) drawn
 	}
 	t.Logf("%d requests, %d with rows, %d differences", requests, full, differ)
 	return full
+}
+
+// connected is a connection of the test's own.
+func connected(t *testing.T, dsn string) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return conn
 }
 
 func naive(conn *pgx.Conn, sql string) (keys []string, total int, err error) {
@@ -360,11 +367,7 @@ func TestDifferentialExpand(t *testing.T) {
 	t.Parallel()
 	r := start(t)
 	token := r.Token(t, "harbour_master")
-	conn, err := pgx.Connect(context.Background(), r.Harbour)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
+	conn := connected(t, r.Harbour)
 	g := &generator{Rand: rand.New(rand.NewPCG(2026, 8))}
 	for range 80 {
 		root := pick(g, []string{"port_calls", "vessels", "agents", "berths"})

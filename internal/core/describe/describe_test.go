@@ -135,11 +135,12 @@ func TestRoles(t *testing.T) {
 		{"", "/weather_log", "get post", "weather_log", []string{"wind_kn"}, nil},
 		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"},
 			nil},
-		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-create", []string{"vessel", "tugs", "cargo_items"},
+		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_calls-create", []string{"vessel", "tugs", "cargo_items"},
 			[]string{"tugs@delta"}},
 		{"", "/port_calls/{id}/vessel/$ref", "parameters put", "port_calls-replace", []string{"vessel_id"}, []string{"tugs"}},
-		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post", "port_calls-update", []string{"eta", "tugs"}, []string{"vessel"}},
+		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_calls-update", []string{"eta", "tugs"}, []string{"vessel"}},
 		{"", "/$batch", "post", "batch-of-requests", []string{"requests"}, nil},
+		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "links-to-rows", []string{"value"}, nil},
 	}
 	for _, tt := range tests {
 		_, _, d := describeAs(t, tt.role)

@@ -23,6 +23,8 @@ func (w *writer) sharedWriting() {
 	c := w.components.Spec
 	c.Add("link-to-row", openapi.NewSchemaBuilder().Type("object").Description("A row that is there already.").Required("@id").
 		AddProperty("@id", text("Its path.").Examples("tugs/3").Build()).Build())
+	c.Add("links-to-rows", objectSchema().Required("value").AddProperty("value", openapi.NewSchemaBuilder().Type("array").
+		Items(openapi.NewBoolOrSchema(schemaRef("link-to-row"))).Build()).Build())
 	c.Add("change-of-rows", openapi.NewSchemaBuilder().Type("object").Description("Rows by key or @id, new ones, and those that are to go: "+
 		"{\"@removed\":{\"reason\":\"deleted\"},\"@id\":…}. One with @etag must still have that version.").Required("value").
 		AddProperty("@context", text("").Examples("#$delta").Build()).
@@ -35,6 +37,8 @@ func (w *writer) sharedWriting() {
 		AddProperty("atomicityGroup", text("Requests of one group are one transaction.").Build()).
 		AddProperty("dependsOn", openapi.NewSchemaBuilder().Type("array").Description("Requests and groups before that must have gone well.").
 			Items(openapi.NewBoolOrSchema(text("").Build())).Build()).
+		AddProperty("if", text("A condition over the answers before, without which the request is not run.").
+			Examples("$1/$succeeded and $1/status eq 'expected'").Build()).
 		AddProperty("headers", objectSchema().Build()).
 		AddProperty("body", openapi.NewSchemaBuilder().Description("JSON as it is, other text as a string.").Build())
 	c.Add("batch-of-requests", objectSchema().Required("requests").
@@ -90,7 +94,8 @@ func once(op operation) operation {
 // batch describes many requests in one.
 func (w *writer) batch() {
 	done := openapi.NewResponseBuilder().Description("The answers, in the order of the requests.").AddContent("application/json",
-		media(schemaRef("answers-of-batch")))
+		media(schemaRef("answers-of-batch"))).AddContent("multipart/mixed",
+		media(text("An answer in each part, of type application/http.").Build()))
 	responses := openapi.NewResponsesBuilder().AddResponse("200", done.Build())
 	names := []string{"invalid", "unauthenticated", "formats", "media", "unavailable"}
 	if w.limited {
@@ -99,8 +104,11 @@ func (w *writer) batch() {
 	for _, name := range names {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
+	sent := body("batch-of-requests")
+	sent.Spec.Spec.Content["multipart/mixed"] = media(text("A request in each part, of type application/http; a part that is " +
+		"multipart itself is a transaction.").Build())
 	w.add("/$batch", &openapi.PathItem{Post: openapi.NewExtendable(&openapi.Operation{OperationID: "batch",
-		Summary: "Send many requests in one", RequestBody: body("batch-of-requests"), Responses: responses.Build().Spec})})
+		Summary: "Send many requests in one", RequestBody: sent, Responses: responses.Build().Spec})})
 }
 
 // many describes the writes of many rows: a delta of the collection, and every row of a filter.
@@ -157,15 +165,16 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 		return
 	}
 	item := &openapi.PathItem{Parameters: key}
-	link := func(verb, summary string) operation {
+	link := func(verb, summary, sent string) operation {
 		op := w.operation(r, verb+"-"+r.Name+"-"+rel.Name, summary, "204", nil, writeRefusals...)
-		op.Spec.RequestBody = body("link-to-row")
+		op.Spec.RequestBody = body(sent)
 		return once(op)
 	}
 	if rel.Many {
-		item.Post = link("link", "Tie one of "+rel.Name+" to one row of "+r.Name)
+		item.Post = link("link", "Tie one of "+rel.Name+" to one row of "+r.Name, "link-to-row")
+		item.Put = link("set", "Tie these of "+rel.Name+" to one row of "+r.Name+", and no others", "links-to-rows")
 	} else {
-		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name)
+		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name, "link-to-row")
 	}
 	if rel.Through != nil || w.untied(rel) {
 		item.Delete = once(w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted",

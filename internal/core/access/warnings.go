@@ -170,14 +170,16 @@ func unindexed(rule *Rule) *model.Field {
 	return first
 }
 
-// secret is what fields are called that nobody should see.
+// LooksSecret reports whether a column is called like something that nobody should see.
+func LooksSecret(column string) bool { return secret.MatchString(column) }
+
 var secret = regexp.MustCompile(`(?i)(^|_)(pass(word|wd|code)?|secret|tokens?|api_?key|private_?key|salt|pin|hash)$`)
 
 // secrets warns of fields that look like secrets, and that some role may read.
 func (w *warner) secrets() {
 	for _, r := range w.model.Resources {
 		for _, f := range r.Fields {
-			if !secret.MatchString(f.Column.Name) || r.View != nil || r.Query != nil {
+			if !LooksSecret(f.Column.Name) || r.View != nil || r.Query != nil {
 				continue
 			}
 			for _, role := range w.model.Roles {

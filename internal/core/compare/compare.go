@@ -1,0 +1,184 @@
+// Package compare finds what changes for callers between two versions of a window. In go two documents that are bound to their catalogs,
+// out come changes, each with what it is about and whether it breaks callers. The rules are written down for users in docs/changes.md.
+//
+// What comes back may get narrower and what is taken may get wider without breaking anybody; the other way round, a caller that worked
+// with the old version may fail with the new one. What no role of the old version could reach breaks nobody.
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+// Effect is what a change means to callers of the old version.
+type Effect string
+
+// The effects.
+const (
+	Breaking   Effect = "breaking"   // a request that was answered may be refused, or the answer may be one that the caller can't read
+	Compatible Effect = "compatible" // everything that worked goes on working
+	Internal   Effect = "internal"   // callers see no difference
+)
+
+// Area is the part of a window that a change is about.
+type Area string
+
+// The areas, in the order in which they are reported.
+const (
+	Endpoint    Area = "endpoint"
+	Permission  Area = "permission"
+	Description Area = "description"
+)
+
+var areas = []Area{Endpoint, Permission, Description}
+
+// Change is one difference. From and To are texts as the document or a message has them, "" where there is none.
+type Change struct {
+	Effect  Effect `json:"effect"`
+	Widens  bool   `json:"widens"` // the database gives a role more than the document names
+	Area    Area   `json:"area"`
+	Target  string `json:"target"` // port_calls.draught_m; "" for the window
+	Role    string `json:"role"`
+	From    string `json:"from"`
+	To      string `json:"to"`
+	Message string `json:"message"`
+	// Callers are those that lately used what breaks. Rules are the row rules of a change of one, Operation what they are for. Both are for
+	// whoever can ask the records and the database; a comparison knows neither.
+	Callers   []string         `json:"callers,omitempty"`
+	Operation window.Operation `json:"-"`
+	Secret    bool             `json:"-"` // a field that is called like a secret
+}
+
+// Side is one version of a window.
+type Side struct {
+	Policy  *access.Policy
+	Catalog *catalog.Catalog
+}
+
+func (s Side) model() *model.Model { return s.Policy.Model() }
+
+// scope is what a role may do; nil where the version has no such role.
+func (s Side) scope(role string) *access.Scope {
+	if s.model().Role(role) == nil {
+		return nil
+	}
+	scope, err := s.Policy.Scope(access.Caller{Subject: "compare", Roles: []string{role}})
+	if err != nil {
+		return nil
+	}
+	return scope
+}
+
+// table is the table in the version's catalog, nil where it has none of that name.
+func (s Side) table(t *catalog.Table) *catalog.Table { return s.Catalog.Find(t.Schema, t.Name) }
+
+// Versions compares two versions: first the fields that look like secrets and that the database opens to a role, then what else it opens,
+// then what breaks callers, and the rest; in each of these by area.
+func Versions(before, after Side) []Change {
+	c := &comparer{old: before, new: after}
+	c.document()
+	c.resources()
+	c.roles()
+	rank := func(ch Change) int {
+		switch {
+		case ch.Secret && ch.Widens:
+			return 0
+		case ch.Widens:
+			return 1
+		case ch.Effect == Breaking:
+			return 2
+		case ch.Effect == Compatible:
+			return 3
+		}
+		return 4
+	}
+	slices.SortStableFunc(c.list, func(a, b Change) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(slices.Index(areas, a.Area), slices.Index(areas, b.Area)))
+	})
+	return c.list
+}
+
+type comparer struct {
+	old, new Side
+	list     []Change
+}
+
+func (c *comparer) add(effect Effect, area Area, target, from, to, format string, args ...any) *Change {
+	c.list = append(c.list, Change{Effect: effect, Area: area, Target: target, From: from, To: to, Message: fmt.Sprintf(format, args...)})
+	return &c.list[len(c.list)-1]
+}
+
+// breaksIf is breaking where somebody is affected. Where nobody is, no caller can see the change.
+func breaksIf(affected bool) Effect {
+	if affected {
+		return Breaking
+	}
+	return Internal
+}
+
+// opensIf is compatible where somebody gains by a change, or could.
+func opensIf(affected bool) Effect {
+	if affected {
+		return Compatible
+	}
+	return Internal
+}
+
+// any reports whether a role of the old version may do one of the operations with a resource of it.
+func (c *comparer) any(r *model.Resource, ops ...window.Operation) bool {
+	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
+		scope := c.old.scope(role.Name)
+		return slices.ContainsFunc(ops, func(op window.Operation) bool { return scope.For(op, r) != nil })
+	})
+}
+
+// read reports whether a role of the old version may read a field of it.
+func (c *comparer) read(f *model.Field) bool {
+	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
+		d := c.old.scope(role.Name).For(window.Read, f.Resource)
+		return d != nil && d.Fields[f.Index]
+	})
+}
+
+// sent reports whether a role of the old version may give a field of it a value.
+func (c *comparer) sent(f *model.Field) bool {
+	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
+		return slices.ContainsFunc([]window.Operation{window.Create, window.Update}, func(op window.Operation) bool {
+			d := c.old.scope(role.Name).For(op, f.Resource)
+			return d != nil && d.Takes(f)
+		})
+	})
+}
+
+// Count is how many changes have an effect.
+func Count(list []Change, effect Effect) int {
+	n := 0
+	for _, c := range list {
+		if c.Effect == effect {
+			n++
+		}
+	}
+	return n
+}
+
+// Widening are the changes by which the database gives a role more than the document names.
+func Widening(list []Change) []Change {
+	return slices.DeleteFunc(slices.Clone(list), func(c Change) bool { return !c.Widens })
+}
+
+// String is the change on one line: what it is about and what it says.
+func (c Change) String() string {
+	switch {
+	case c.Role != "": // the message names the resource
+		return c.Role + " " + c.Message
+	case c.Target == "":
+		return c.Message
+	}
+	return c.Target + " " + c.Message
+}

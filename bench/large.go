@@ -18,6 +18,7 @@ import (
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 // A large database: the harbour among a thousand tables more, of twenty columns each and with a foreign key to the one before.
@@ -68,7 +69,7 @@ func publishLarge(ctx context.Context, s *service.Service, dsn string) error {
 	if _, err := s.SaveDraft(ctx, largeName, document, demo.Operator); err != nil {
 		return err
 	}
-	_, err = s.Publish(ctx, largeName, "", demo.Operator)
+	_, err = s.Publish(ctx, largeName, windows.NewRelease{Note: "", AllowBreaking: true}, demo.Operator)
 	return err
 }
 

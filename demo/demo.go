@@ -15,6 +15,7 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/localpg"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 //go:embed schema.sql
@@ -130,7 +131,7 @@ func Publish(ctx context.Context, s *service.Service, harbour string) error {
 			return err
 		}
 	}
-	if _, err := s.Publish(ctx, Window, "The first release.", Operator); err != nil {
+	if _, err := s.Publish(ctx, Window, windows.NewRelease{Note: "The first release."}, Operator); err != nil {
 		return err
 	}
 	_, err := s.SaveDraft(ctx, Window, Ahead(), Operator)

@@ -17,31 +17,10 @@ func (a *app) access() *cobra.Command {
 		Use:   "access",
 		Short: "Show who may do what in a draft, and why",
 		Long:  "Show what the roles of a window's draft may do, and why one of them may or may not do something.",
-		Example: `  eager access show --window saltmere
-  eager access why --window saltmere --as agent --claim agent_id=3 update port_calls 17`,
-		Args: noArgs,
+		Example: `  eager access show saltmere
+  eager access why saltmere update port_calls 17 --as agent --claim agent_id=3`,
 	}
-	c.AddCommand(a.accessShow(), a.accessWhy())
-	return c
-}
-
-// onlyWindow is the window that a flag names, or the only one there is.
-func (a *app) onlyWindow(c *cobra.Command, name string) (string, error) {
-	if name != "" {
-		return name, nil
-	}
-	list, err := a.service().Windows(c.Context())
-	if err != nil {
-		return "", err
-	}
-	if len(list) != 1 {
-		names := make([]string, len(list))
-		for i, w := range list {
-			names[i] = w.Name
-		}
-		return "", usage("--window is missing: one of %s", strings.Join(names, ", "))
-	}
-	return list[0].Name, nil
+	return group(c, a.accessShow(), a.accessWhy())
 }
 
 // marks are the lights as a terminal shows them.
@@ -49,21 +28,16 @@ var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", acces
 
 func (a *app) accessShow() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "show",
+		Use:   "show WINDOW",
 		Short: "Show the lights: what each role may do with each resource",
 		Long: `Show the lights of a window's draft: for each resource and role create, read, update and delete, in this order.
 ● all of it, ◐ some rows or fields only, · nothing.`,
-		Example: "  eager access show --window saltmere",
-		Args:    noArgs,
+		Example: "  eager access show saltmere",
+		Args:    exactly("WINDOW"),
 	}
-	name := c.Flags().String("window", "", "the window (default: the only one)")
 	a.outputFlag(c)
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		window, err := a.onlyWindow(c, *name)
-		if err != nil {
-			return err
-		}
-		lights, err := a.service().Lights(c.Context(), window)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		lights, err := a.service().Lights(c.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -94,36 +68,31 @@ func printLights(w io.Writer, lights windows.Lights) {
 
 func (a *app) accessWhy() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "why OPERATION RESOURCE [KEY...]",
+		Use:   "why WINDOW OPERATION RESOURCE [KEY...]",
 		Short: "Say why a role may or may not do something",
 		Long: `Say why a role of a window's draft may or may not read, create, update or delete: the grant and where it stands, the row rule with
 the caller's values and whether a row meets it, the statement, and for a refusal the smallest change of the document that would allow it.
 The exit status is 1 where the role may not.`,
-		Example: `  eager access why --window saltmere --as harbour_master update port_calls
-  eager access why --window saltmere --as harbour_master --field remarks read port_calls 17`,
+		Example: `  eager access why saltmere update port_calls --as harbour_master
+  eager access why saltmere read port_calls 17 --as harbour_master --field remarks`,
 		Args: cobra.ArbitraryArgs,
 	}
-	name := c.Flags().String("window", "", "the window (default: the only one)")
 	as := c.Flags().StringSlice("as", nil, "the role, or several: pilot,agent")
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	field := c.Flags().String("field", "", "a field that is to be read or sent")
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		switch {
-		case len(args) < 2:
-			return exactly("OPERATION", "RESOURCE")(c, args)
+		case len(args) < 3:
+			return exactly("WINDOW", "OPERATION", "RESOURCE")(c, args)
 		case len(*as) == 0:
 			return usage("--as is missing: the role")
 		}
-		window, err := a.onlyWindow(c, *name)
-		if err != nil {
-			return err
-		}
-		q := windows.Question{Roles: *as, Claims: map[string]any{}, Operation: args[0], Resource: args[1], Key: args[2:], Field: *field}
+		q := windows.Question{Roles: *as, Claims: map[string]any{}, Operation: args[1], Resource: args[2], Key: args[3:], Field: *field}
 		for name, value := range *claims {
 			q.Claims[name] = value
 		}
-		reason, err := a.service().Why(c.Context(), window, q)
+		reason, err := a.service().Why(c.Context(), args[0], q)
 		if err != nil {
 			return err
 		}

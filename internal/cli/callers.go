@@ -45,16 +45,24 @@ roles it may do what one of them may.`,
 	list := a.callerList("client", "programs", "eager client list saltmere", func(w *tabwriter.Writer, r identity.Roster) {
 		fmt.Fprintln(w, "ID\tROLES\tCLAIMS\tLAST SEEN\tLAST REQUEST")
 		for _, e := range r.Clients {
-			fmt.Fprintf(w, "%s\t%s\n", e.ID, entry(e.Entry))
+			id := e.ID
+			if e.Disabled {
+				id += " (disabled)"
+			}
+			fmt.Fprintf(w, "%s\t%s\n", id, entry(e.Entry))
 		}
 	})
-	set := a.callerSet("client", "ID", "eager client set saltmere timetable --role office", nil)
+	set := a.callerSet("client", "ID", "eager client set saltmere timetable --role office\n  eager client set saltmere timetable --new-secret\n"+
+		"  eager client set saltmere timetable --disabled", func(c *cobra.Command, in *identity.CallerChange) {
+		in.NewSecret, _ = c.Flags().GetBool("new-secret")
+	})
+	set.Flags().Bool("new-secret", false, "make another secret; the tokens of the one before are refused")
+	set.Flags().Bool("disabled", false, "it may not call any more, with tokens that are out neither; --disabled=false lets it again")
 	remove := a.callerRemove("client", "ID", "eager client remove saltmere timetable",
 		func(s *client.Client, c *cobra.Command, window, id string) error {
 			return s.RemoveClient(c.Context(), window, id)
 		})
-	c.AddCommand(add, list, set, remove)
-	return c
+	return group(c, add, list, set, remove)
 }
 
 func (a *app) account() *cobra.Command {
@@ -95,19 +103,13 @@ func (a *app) account() *cobra.Command {
 	})
 	set := a.callerSet("account", "EMAIL", "eager account set saltmere ada@board.example --role pilot --claim "+
 		"pilot_id=db202dc9-ae78-ed03-c6e0-2d3c193ecfa8\n  eager account set saltmere ada@board.example --disabled",
-		func(c *cobra.Command, in *identity.CallerChange) {
-			if f := c.Flags().Lookup("disabled"); f.Changed {
-				disabled, _ := c.Flags().GetBool("disabled")
-				in.Disabled = &disabled
-			}
-		})
+		func(*cobra.Command, *identity.CallerChange) {})
 	set.Flags().Bool("disabled", false, "it may not sign in any more, and is signed out; --disabled=false lets it again")
 	remove := a.callerRemove("account", "EMAIL", "eager account remove saltmere ada@board.example",
 		func(s *client.Client, c *cobra.Command, window, id string) error {
 			return s.RemoveAccount(c.Context(), window, id)
 		})
-	c.AddCommand(add, list, set, remove)
-	return c
+	return group(c, add, list, set, remove)
 }
 
 func (a *app) keys() *cobra.Command {
@@ -133,8 +135,7 @@ for a new one.`,
 		}
 		return nil
 	}
-	c.AddCommand(rotate)
-	return c
+	return group(c, rotate)
 }
 
 // callerFlags adds the flags of a caller's roles and claims.
@@ -197,18 +198,28 @@ func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *i
 				}
 			}
 		}
-		if more != nil {
-			more(c, &in)
+		if c.Flags().Changed("disabled") {
+			disabled, _ := c.Flags().GetBool("disabled")
+			in.Disabled = &disabled
 		}
-		if len(in.Roles) == 0 && in.Claims == nil && in.Disabled == nil {
+		more(c, &in)
+		if len(in.Roles) == 0 && in.Claims == nil && in.Disabled == nil && !in.NewSecret {
 			return usage("nothing is to be changed; see \"%s --help\"", c.CommandPath())
 		}
-		change := a.service().ChangeClient
 		if kind == "account" {
-			change = a.service().ChangeAccount
+			if err := a.service().ChangeAccount(c.Context(), args[0], args[1], in); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Out, "Changed. It holds for the tokens that are out.")
+			return nil
 		}
-		if err := change(c.Context(), args[0], args[1], in); err != nil {
+		changed, err := a.service().ChangeClient(c.Context(), args[0], args[1], in)
+		if err != nil {
 			return err
+		}
+		if changed.Secret != "" {
+			fmt.Fprintf(a.Out, "Client %s has another secret, told this once; tokens of the one before are refused:\n\n  %s\n", args[1], changed.Secret)
+			return nil
 		}
 		fmt.Fprintln(a.Out, "Changed. It holds for the tokens that are out.")
 		return nil

@@ -74,6 +74,9 @@ func Run(args []string, with Surroundings) int {
 	var refused *client.Refused
 	var wrong errUsage
 	_, isFault := fault.From(err)
+	if errors.As(err, &refused) && a.output != "" && a.output != "table" {
+		_ = a.print(refused.Object(), nil) // whoever reads it has gone away if this fails
+	}
 	switch {
 	case errors.As(err, &wrong):
 		return exitUsage
@@ -103,14 +106,41 @@ per-role permissions, from a window document of a page or two.
 Start with "eager demo", which makes a made-up harbour and serves it.`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
+	root.Version = Version
+	root.SetVersionTemplate("eager {{.Version}}\n")
+	root.SetUsageTemplate(root.UsageTemplate() + exitStatuses)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w; see \"%s --help\"", err, c.CommandPath())
 	})
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (EAGER_URL; default: http://127.0.0.1:8080)")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.look(), a.draft(), a.publish(), a.ask(), a.access(), a.describe(), a.client(),
-		a.account(), a.keys(), a.version())
+	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.windows(), a.close(), a.look(), a.source(), a.draft(), a.ask(), a.access(),
+		a.describe(), a.publish(), a.releases(), a.diff(), a.restore(), a.client(), a.account(), a.operator(), a.keys(), a.status(), a.doctor(),
+		a.audit(), a.version())
 	return root
+}
+
+// exitStatuses ends what is said of every command.
+const exitStatuses = `
+Exit status: 0 done, 1 a check, a comparison or the doctor found something, 2 wrong usage, 3 refused by the service,
+4 the service can't be reached.
+`
+
+// group is a command that does nothing but hold others.
+func group(c *cobra.Command, parts ...*cobra.Command) *cobra.Command {
+	c.AddCommand(parts...)
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		var names []string
+		for _, part := range c.Commands() {
+			names = append(names, part.Name())
+		}
+		return usage("unknown command %q of %q%s", args[0], c.CommandPath(), fault.Suggest(args[0], names))
+	}
+	return c
 }
 
 func (a *app) version() *cobra.Command {

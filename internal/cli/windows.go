@@ -8,16 +8,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/term"
 
-	"eagerwindow/internal/core/catalog"
-	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/windows"
 )
 
@@ -95,46 +91,6 @@ func (a *app) password() (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
-func (a *app) look() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "look SOURCE",
-		Short: "Show what is in a database",
-		Long: "Show the tables and views of a database: their keys, foreign keys and sizes. SOURCE is a DSN, " +
-			"or the name of a source that the service keeps.",
-		Example: `  eager look saltmere
-  eager look "$EAGER_DEMO_DSN" -o json`,
-		Args: exactly("SOURCE"),
-	}
-	a.outputFlag(c)
-	c.RunE = func(c *cobra.Command, args []string) error {
-		cat, err := a.service().Look(c.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.print(cat, func(w io.Writer) { printCatalog(w, cat) })
-	}
-	return c
-}
-
-func printCatalog(w io.Writer, cat *catalog.Catalog) {
-	fmt.Fprintf(w, "Database %s, PostgreSQL %d, %d tables and views\n\n", cat.Database, cat.Version/10000, len(cat.Tables))
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "TABLE\tKIND\t     ROWS\tCOLUMNS\tKEY\tREFERS TO")
-	for _, table := range cat.Tables {
-		rows := strconv.FormatInt(table.RowEstimate, 10)
-		if table.RowEstimate < 0 || table.Kind == catalog.View {
-			rows = "-"
-		}
-		var refers []string
-		for _, k := range table.ForeignKeys {
-			refers = append(refers, strings.Join(k.Columns, ",")+" → "+k.ToTable)
-		}
-		fmt.Fprintf(t, "%s.%s\t%s\t%9s\t%7d\t%s\t%s\n", table.Schema, table.Name, table.Kind, rows, len(table.Columns),
-			dash(strings.Join(table.Primary, ", ")), dash(strings.Join(refers, "; ")))
-	}
-	t.Flush()
-}
-
 func dash(s string) string {
 	if s == "" {
 		return "-"
@@ -179,72 +135,6 @@ table to one role, "reader". The document is written to NAME.window.yaml for you
   eager draft push %s
   eager publish %s
 `, *name, file, *name, file, *name)
-		return nil
-	}
-	return c
-}
-
-func (a *app) draft() *cobra.Command {
-	c := &cobra.Command{Use: "draft", Short: "Work on a window's document"}
-	push := &cobra.Command{
-		Use:   "push FILE",
-		Short: "Save a document as its window's draft",
-		Long: `Save a window document as the draft of the window that it names. It is checked against the database as that is now: with
-mistakes in it nothing is saved, and all of them are told with line and column.`,
-		Example: "  eager draft push demo/saltmere.window.yaml",
-		Args:    exactly("FILE"),
-		RunE: func(c *cobra.Command, args []string) error {
-			text, err := os.ReadFile(args[0])
-			if err != nil {
-				return usage("%w", err)
-			}
-			name, err := window.NameOf(text)
-			if err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
-			}
-			w, err := a.service().PushDraft(c.Context(), name, string(text))
-			if err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
-			}
-			for _, warning := range w.Warnings {
-				fmt.Fprintf(a.Err, "%s: warning: %s\n", args[0], warning)
-			}
-			state := "It is what is live."
-			switch {
-			case w.LiveRelease == 0:
-				state = "Nothing is published yet."
-			case w.Changed:
-				state = fmt.Sprintf("Release %d is live and differs from it.", w.LiveRelease)
-			}
-			fmt.Fprintf(a.Out, "Draft of %s saved; it answers at /draft/%s. %s\n", w.Name, w.Name, state)
-			return nil
-		},
-	}
-	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of window documents", Example: "  eager draft schema", Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			_, err := a.Out.Write(window.Schema)
-			return err
-		}}
-	c.AddCommand(push, schema)
-	return c
-}
-
-func (a *app) publish() *cobra.Command {
-	c := &cobra.Command{
-		Use:     "publish WINDOW",
-		Short:   "Make a window's draft live",
-		Long:    "Make the draft of a window a release, and the release live. Callers see the old one or the new one, whole.",
-		Example: "  eager publish saltmere --note 'Pilots see inspections'",
-		Args:    exactly("WINDOW"),
-	}
-	note := c.Flags().String("note", "", "what changed, for those who come after you")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		s := a.service()
-		r, err := s.Publish(c.Context(), args[0], *note)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(a.Out, "Release %d of %s is live at %s/api/%s\n", r.Number, args[0], s.URL, args[0])
 		return nil
 	}
 	return c

@@ -42,6 +42,15 @@ func (r *Refused) Error() string {
 	return strings.Join(lines, "\n")
 }
 
+// Object is the refusal as the service sent it: the standard's error object (OData JSON Format 4.01, 21.1).
+func (r *Refused) Object() any {
+	details := r.Details
+	if details == nil {
+		details = []fault.Detail{}
+	}
+	return map[string]any{"error": map[string]any{"code": r.Code, "message": r.Message, "details": details}}
+}
+
 // ErrUnreachable is in the chain of an error where no service answered.
 var ErrUnreachable = errors.New("no service answers")
 
@@ -169,18 +178,6 @@ func (c *Client) Open(ctx context.Context, in windows.NewWindow) (string, error)
 	return out.Document, err
 }
 
-// Draft is a window's document.
-func (c *Client) Draft(ctx context.Context, window string) (string, error) {
-	var out windows.Document
-	err := c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/draft", nil, &out)
-	return out.Document, err
-}
-
-// PushDraft saves a document as a window's draft.
-func (c *Client) PushDraft(ctx context.Context, window, document string) (out windows.Window, err error) {
-	return out, c.call(ctx, http.MethodPut, "/windows/"+url.PathEscape(window)+"/draft", windows.Document{Document: document}, &out)
-}
-
 // Lights are what the roles of a window's draft may do.
 func (c *Client) Lights(ctx context.Context, window string) (out windows.Lights, err error) {
 	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/access", nil, &out)
@@ -189,11 +186,6 @@ func (c *Client) Lights(ctx context.Context, window string) (out windows.Lights,
 // Why asks why a role of a window's draft may or may not do something.
 func (c *Client) Why(ctx context.Context, window string, q windows.Question) (out windows.Reason, err error) {
 	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/access", q, &out)
-}
-
-// Publish makes a window's draft live and returns the number of the release.
-func (c *Client) Publish(ctx context.Context, window, note string) (out windows.Release, err error) {
-	return out, c.call(ctx, http.MethodPost, "/windows/"+url.PathEscape(window)+"/releases", windows.NewRelease{Note: note}, &out)
 }
 
 // AddClient adds a program that may call a window's API.
@@ -206,9 +198,9 @@ func (c *Client) Callers(ctx context.Context, window string) (out identity.Roste
 	return out, c.call(ctx, http.MethodGet, "/windows/"+url.PathEscape(window)+"/callers", nil, &out)
 }
 
-// ChangeClient gives a client other roles or claims.
-func (c *Client) ChangeClient(ctx context.Context, window, id string, in identity.CallerChange) error {
-	return c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, nil)
+// ChangeClient changes a client, and returns its new secret where one is asked for.
+func (c *Client) ChangeClient(ctx context.Context, window, id string, in identity.CallerChange) (out identity.Client, err error) {
+	return out, c.call(ctx, http.MethodPatch, "/windows/"+url.PathEscape(window)+"/clients/"+url.PathEscape(id), in, &out)
 }
 
 // RemoveClient removes a client.

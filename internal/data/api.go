@@ -41,12 +41,15 @@ type API struct {
 	box     *seal.Box
 	records *records.Store
 	plans   *sized.Cache[planKey, *planned]
+	uses    *uses
 	refer   func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
 }
 
 // planned is what is remembered of a shape.
 type planned struct {
 	query    *postgres.Statement
+	shape    string   // the request that it is for
+	uses     []string // of a read: resources, and their fields and relations
 	resource *model.Resource
 	order    []query.Term
 	context  string       // of a property, what follows the address of its row
@@ -100,6 +103,7 @@ const heavySQL = 4 << 10
 const maxSQL = 1 << 20
 
 func (a *API) keepPlan(key planKey, p *planned) {
+	p.shape = key.shape
 	a.plans.Add(key, p, len(key.shape)+len(p.query.Plan.SQL))
 }
 
@@ -116,7 +120,7 @@ type Options struct {
 func New(o Options) *API {
 	plans := sized.New[planKey, *planned](maxPlans, maxPlansSize, nil)
 	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, box: o.Box, records: o.Records,
-		plans: plans}
+		plans: plans, uses: &uses{counts: map[useKey]int64{}}}
 }
 
 // Root is the path of the API.
@@ -132,6 +136,25 @@ type Use = postgres.Use
 
 // Use tells how the connections to the source are used.
 func (a *API) Use() postgres.Uses { return a.pool.Uses() }
+
+// Slow is a statement that takes long, and the path of the requests that it answers.
+type Slow struct {
+	Shape string
+	Took  time.Duration // until its first row, a moving mean
+	Plan  *statement.Plan
+}
+
+// Slowest are the slowest statements that the API knows of, at most so many, that take at least so long.
+func (a *API) Slowest(most int, from time.Duration) []Slow {
+	var list []Slow
+	for _, p := range a.plans.Values() {
+		if took := time.Duration(p.took.Load()); took >= from && p.query != nil && len(p.query.Plan.Uses) > 0 {
+			list = append(list, Slow{p.shape, took, p.query.Plan})
+		}
+	}
+	slices.SortFunc(list, func(a, b Slow) int { return cmp.Compare(b.Took, a.Took) })
+	return list[:min(most, len(list))]
+}
 
 // Plans is the number of shapes whose statement is remembered.
 func (a *API) Plans() int { return a.plans.Len() }
@@ -250,6 +273,7 @@ func (a *API) read(ctx context.Context, c access.Caller, r *request.Request, pre
 		page.Explained, err = a.explanation(ctx, c, p.query, args, limit)
 		return page, err
 	}
+	a.countRead(c, p)
 	start := time.Now()
 	if page.cursor, err = p.query.Open(ctx, a.place(c, scope, r.Resource, p.slow()), args, limit); err != nil {
 		return nil, err
@@ -330,6 +354,12 @@ func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r 
 	}
 	p := &planned{resource: q.Root.Resource, order: q.Order, context: contextOf(r, q), property: r.Property(), view: q.View}
 	p.query = postgres.Compile(read, orderTypes(q.Order), prefs.Format)
+	if a.Release > 0 {
+		p.uses = q.Touched(func(f *model.Field) bool {
+			d := scope.For(window.Read, f.Resource)
+			return d != nil && d.Fields[f.Index]
+		})
+	}
 	p.heavy = len(q.Expand) > 0 || q.Apply != nil || q.Computed != nil || q.Search != nil || len(read.SQL) > heavySQL
 	if most := scope.Limits.Cost; most > 0 {
 		cost, err := p.query.Cost(ctx, a.client(c, scope.Key(), r.Resource.Name), timeOf(scope))

@@ -102,6 +102,7 @@ func (x *execution) step(s *change.Step) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	x.api.countWrite(x.caller, s, rows)
 	do := x.writeRows
 	switch s.Op {
 	case change.Find:

@@ -60,6 +60,9 @@ func (s *Directory) ClientToken(ctx context.Context, window, id, secret, scope s
 	if !ok {
 		return nil, &OAuthError{"invalid_client", "there is no client with this id and secret"}
 	}
+	if c.Disabled {
+		return nil, &OAuthError{"unauthorized_client", "this client may not call any more; an operator of this API has disabled it"}
+	}
 	for _, role := range strings.Fields(scope) {
 		if !slices.Contains(c.Roles, role) {
 			return nil, &OAuthError{"invalid_scope", fmt.Sprintf("the scope is of this client's roles: %s", strings.Join(c.Roles, ", "))}
@@ -122,10 +125,11 @@ func (s *Directory) SignIn(ctx context.Context, email, password, address string)
 	if err != nil {
 		return "", err
 	}
-	if !ok {
+	if !ok || o.Disabled {
 		return "", fault.New(fault.Unauthenticated, "sign_in.refused", "there is no operator with this address and password")
 	}
 	token = "operator-" + base64.RawURLEncoding.EncodeToString(randomBytes(24))
+	ctx = records.As(ctx, records.Actor{Who: o.Email, From: address})
 	return token, s.records.SaveSession(ctx, tokenHash(token), o.ID, time.Now().Add(sessionLife))
 }
 
@@ -139,6 +143,11 @@ func (s *Directory) Operator(ctx context.Context, token string) (email string, e
 		return "", fault.New(fault.Unauthenticated, "session.ended", "the session has ended, or this is no operator's token; sign in again")
 	}
 	return email, err
+}
+
+// Acting makes a context in which an operator acts: what is changed with it has an entry in the audit, with the address of the request.
+func Acting(ctx context.Context, email, address string) context.Context {
+	return records.As(ctx, records.Actor{Who: email, From: address})
 }
 
 // SignOut ends a session.

@@ -34,7 +34,8 @@ type (
 	}
 	// ClientEntry is a program.
 	ClientEntry struct {
-		ID string `json:"id"`
+		ID       string `json:"id"`
+		Disabled bool   `json:"disabled"`
 		Entry
 	}
 	// AccountEntry is a person; Sessions is in how many places it is signed in.
@@ -61,7 +62,7 @@ type (
 	// Client is a client with its secret, which is reported this once.
 	Client struct {
 		ID     string   `json:"id"`
-		Secret string   `json:"secret"`
+		Secret string   `json:"secret,omitempty"`
 		Roles  []string `json:"roles"`
 	}
 	// NewAccount is a person who may call the API; without a password one is made.
@@ -77,13 +78,14 @@ type (
 		Password string   `json:"password"`
 		Roles    []string `json:"roles"`
 	}
-	// CallerChange changes a client or an account: what is left out stays, and a claim that is null goes (RFC 7396). Only accounts have
-	// a password and can be disabled.
+	// CallerChange changes a client or an account: what is left out stays, and a claim that is null goes (RFC 7396). Accounts have a
+	// password, clients a secret, which is made anew.
 	CallerChange struct {
-		Roles    []string       `json:"roles,omitempty"`
-		Claims   map[string]any `json:"claims,omitempty"`
-		Disabled *bool          `json:"disabled,omitempty"`
-		Password string         `json:"password,omitempty"`
+		Roles     []string       `json:"roles,omitempty"`
+		Claims    map[string]any `json:"claims,omitempty"`
+		Disabled  *bool          `json:"disabled,omitempty"`
+		Password  string         `json:"password,omitempty"`
+		NewSecret bool           `json:"new_secret,omitempty"`
 	}
 	// SigningKeys asks for a new signing key; with Forget, tokens of the older ones are refused from now on.
 	SigningKeys struct {
@@ -103,7 +105,7 @@ func (s *Directory) Roster(ctx context.Context, name string) (*Roster, error) {
 	}
 	out := &Roster{Clients: []ClientEntry{}, Accounts: []AccountEntry{}, Issuers: []IssuerEntry{}}
 	for _, c := range clients {
-		out.Clients = append(out.Clients, ClientEntry{c.ID, entry(api, c.Roles, c.Claims, c.CreatedAt, c.Seen)})
+		out.Clients = append(out.Clients, ClientEntry{c.ID, c.Disabled, entry(api, c.Roles, c.Claims, c.CreatedAt, c.Seen)})
 	}
 	for _, a := range accounts {
 		out.Accounts = append(out.Accounts, AccountEntry{a.Email, a.ID, a.Disabled, a.Sessions,
@@ -193,22 +195,34 @@ func (s *Directory) AddClient(ctx context.Context, name, id string, in NewClient
 	return &Client{ID: id, Secret: in.Secret, Roles: in.Roles}, err
 }
 
-// ChangeClient changes the roles or claims of a client. Its tokens have them from now on.
-func (s *Directory) ChangeClient(ctx context.Context, name, id string, in CallerChange) error {
-	if in.Disabled != nil || in.Password != "" {
-		return fault.New(fault.Invalid, "client.change",
-			"a client has roles and claims to change; for another secret add it again, and remove it if it may not call any more")
+// ChangeClient changes a client, and returns its new secret where one was asked for. What changes holds for tokens that are out; with a new
+// secret, those are refused.
+func (s *Directory) ChangeClient(ctx context.Context, name, id string, in CallerChange) (*Client, error) {
+	if in.Password != "" {
+		return nil, fault.New(fault.Invalid, "client.change", "a client has a secret, not a password; \"new_secret\": true gives it another one")
 	}
 	c, err := s.records.Client(ctx, name, id)
 	if err != nil {
-		return s.noCaller(ctx, name, "client.unknown", id, err)
+		return nil, s.noCaller(ctx, name, "client.unknown", id, err)
 	}
 	roles, claims := changed(in, c.Roles, c.Claims)
-	if err := s.admissible(ctx, name, roles, claims); err != nil {
-		return err
+	if in.Roles != nil || in.Claims != nil {
+		if err := s.admissible(ctx, name, roles, claims); err != nil {
+			return nil, err
+		}
+	}
+	out := &Client{ID: id, Roles: roles}
+	change := records.ClientChange{Roles: in.Roles, Claims: in.Claims, Disabled: in.Disabled}
+	if in.NewSecret {
+		out.Secret = base64.RawURLEncoding.EncodeToString(randomBytes(24))
+		hash, err := s.hash(ctx, out.Secret)
+		if err != nil {
+			return nil, err
+		}
+		change.SecretHash = &hash
 	}
 	defer s.callers.Remove(callerKey{name, aClient, id})
-	return s.records.ChangeClient(ctx, name, id, in.Roles, in.Claims)
+	return out, s.records.ChangeClient(ctx, name, id, change)
 }
 
 // RemoveClient removes a client. Its tokens are refused from now on.
@@ -234,6 +248,9 @@ func (s *Directory) AddAccount(ctx context.Context, name string, in NewAccount) 
 
 // ChangeAccount changes an account. What changes holds for tokens that are out; a new password signs it out everywhere.
 func (s *Directory) ChangeAccount(ctx context.Context, name, email string, in CallerChange) error {
+	if in.NewSecret {
+		return fault.New(fault.Invalid, "account.change", "an account has a password, not a secret; \"password\" gives it another one")
+	}
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil {
 		return s.noCaller(ctx, name, "account.unknown", email, err)

@@ -322,6 +322,10 @@ func (s *Directory) clientCaller(ctx context.Context, name string, c *tokenClaim
 		if err != nil {
 			return access.Caller{}, s.away("read a client", err)
 		}
+		if client.Disabled {
+			return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked", "client %q may not call any more; an operator of this API "+
+				"has disabled it", c.Subject)
+		}
 		k = &known{subject: client.ID, roles: client.Roles, claims: client.Claims, generation: client.Generation}
 		s.callers.Add(key, k)
 		if stale(client.Seen) {
@@ -334,7 +338,7 @@ func (s *Directory) clientCaller(ctx context.Context, name string, c *tokenClaim
 		return access.Caller{}, fault.New(fault.Unauthenticated, "token.revoked",
 			"client %q has another secret since this token was given; ask for a new one", c.Subject)
 	}
-	caller := access.Caller{Subject: k.subject, Roles: k.roles, Claims: k.claims}
+	caller := access.Caller{Subject: k.subject, Program: true, Roles: k.roles, Claims: k.claims}
 	if c.Scope == "" || len(k.roles) == 1 && k.roles[0] == c.Scope {
 		return caller, nil
 	}

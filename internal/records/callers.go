@@ -16,6 +16,7 @@ type Client struct {
 	Claims     map[string]any
 	CreatedAt  time.Time
 	Generation string // another one when it gets a new secret or is added anew
+	Disabled   bool
 	Seen
 }
 
@@ -25,13 +26,13 @@ type Seen struct {
 	LastRequest string
 }
 
-const clientColumns = `select c.id, c.secret_hash, c.roles, c.claims, c.created_at, c.generation::text, c.used_at,
+const clientColumns = `select c.id, c.secret_hash, c.roles, c.claims, c.created_at, c.generation::text, c.disabled, c.used_at,
 	c.last_request
 	from client c join api_window w on w.id = c.window_id where w.name = $1`
 
 func scanClient(row pgx.CollectableRow) (*Client, error) {
 	c := &Client{}
-	return c, row.Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims, &c.CreatedAt, &c.Generation, &c.UsedAt, &c.LastRequest)
+	return c, row.Scan(&c.ID, &c.SecretHash, &c.Roles, &c.Claims, &c.CreatedAt, &c.Generation, &c.Disabled, &c.UsedAt, &c.LastRequest)
 }
 
 // Callers lists the clients and the accounts of a window.
@@ -57,25 +58,63 @@ func (s *Store) Client(ctx context.Context, window, id string) (*Client, error) 
 
 // SaveClient adds a client or replaces it.
 func (s *Store) SaveClient(ctx context.Context, window string, c *Client) error {
-	return s.must(ctx, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4,
+	a := act{"client.save", window + "/client/" + c.ID, map[string]any{"roles": c.Roles, "claims": c.Claims}}
+	return s.mustAct(ctx, a, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4,
 			$5 from api_window w where w.name = $1
 		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims,
-		generation = gen_random_uuid()`, window, c.ID, c.SecretHash, c.Roles, c.Claims)
+		generation = gen_random_uuid(), disabled = false`, window, c.ID, c.SecretHash, c.Roles, c.Claims)
 }
 
 // mergedClaims is the claims of a row with those of an argument put over them; one that is null goes. A null argument changes nothing.
 const mergedClaims = `case when $3::jsonb is null then claims else
 	(select coalesce(jsonb_object_agg(k, v), '{}') from jsonb_each(claims || $3) e(k, v) where v <> 'null') end`
 
-// ChangeClient gives a client other roles, and changes its claims. What is nil stays.
-func (s *Store) ChangeClient(ctx context.Context, window, id string, roles []string, claims map[string]any) error {
-	return s.must(ctx, "update client set roles = coalesce($2, roles), claims = "+mergedClaims+
-		" where id = $1 and window_id = (select id from api_window where name = $4)", id, roles, claims, window)
+// ClientChange is what becomes different in a client: what is nil stays, and a claim that is null goes.
+type ClientChange struct {
+	Roles      []string
+	Claims     map[string]any
+	Disabled   *bool
+	SecretHash *string // another secret: the tokens of the one before are refused
+}
+
+// ChangeClient changes no more of a client than is said.
+func (s *Store) ChangeClient(ctx context.Context, window, id string, c ClientChange) error {
+	a := act{"client.change", window + "/client/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "secret", c.SecretHash)}
+	return s.mustAct(ctx, a, "update client set roles = coalesce($2, roles), claims = "+mergedClaims+`, disabled = coalesce($5, disabled),
+			secret_hash = coalesce($6, secret_hash), generation = case when $6::text is null then generation else gen_random_uuid() end
+		where id = $1 and window_id = (select id from api_window where name = $4)`, id, c.Roles, c.Claims, window, c.Disabled, c.SecretHash)
+}
+
+// details are names and values of what is changed, apart from those that are nil. Hashes are never written down.
+func details(pairs ...any) map[string]any {
+	out := map[string]any{}
+	for i := 0; i < len(pairs); i += 2 {
+		name := pairs[i].(string)
+		switch v := pairs[i+1].(type) {
+		case []string:
+			if v != nil {
+				out[name] = v
+			}
+		case map[string]any:
+			if v != nil {
+				out[name] = v
+			}
+		case *bool:
+			if v != nil {
+				out[name] = *v
+			}
+		case *string:
+			if v != nil {
+				out[name] = "another"
+			}
+		}
+	}
+	return out
 }
 
 // RemoveClient removes a client.
 func (s *Store) RemoveClient(ctx context.Context, window, id string) error {
-	return s.must(ctx, "delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
+	return s.mustAct(ctx, act{name: "client.remove", target: window + "/client/" + id}, "delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
 }
 
 // SeeClient notes what a client asked for.
@@ -126,10 +165,13 @@ func (s *Store) AccountOf(ctx context.Context, window, session string) (*Account
 
 // AddAccount adds an account; ErrNone says that the window is not there, ErrTaken that the address has one.
 func (s *Store) AddAccount(ctx context.Context, window string, a *Account) error {
-	err := s.pool.QueryRow(ctx, `insert into account (window_id, email, password_hash, roles, claims) select id, lower($2), $3, $4,
+	added := &act{"account.add", window + "/account/" + a.Email, map[string]any{"roles": a.Roles, "claims": a.Claims}}
+	err := s.act(ctx, added, func(ctx context.Context, tx pgx.Tx) error {
+		return tx.QueryRow(ctx, `insert into account (window_id, email, password_hash, roles, claims) select id, lower($2), $3, $4,
 			$5 from api_window where name = $1
 		on conflict (window_id, email) do nothing returning id::text, email, created_at`, window, a.Email, a.PasswordHash, a.Roles,
-		a.Claims).Scan(&a.ID, &a.Email, &a.CreatedAt)
+			a.Claims).Scan(&a.ID, &a.Email, &a.CreatedAt)
+	})
 	if none(err) == ErrNone {
 		if _, err := s.Window(ctx, window); err != nil {
 			return err
@@ -150,14 +192,15 @@ type AccountChange struct {
 // ChangeAccount changes no more of an account than is said, so that two changes at once do not undo each other. One that is disabled is
 // signed out everywhere.
 func (s *Store) ChangeAccount(ctx context.Context, id string, c AccountChange) error {
-	return s.must(ctx, `with ended as (delete from account_session where account_id = $1 and $4)
+	a := act{"account.change", "account/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "password", c.PasswordHash)}
+	return s.mustAct(ctx, a, `with ended as (delete from account_session where account_id = $1 and $4)
 		update account set roles = coalesce($2, roles), claims = `+mergedClaims+`, disabled = coalesce($4, disabled),
 		password_hash = coalesce($5, password_hash) where id = $1`, id, c.Roles, c.Claims, c.Disabled, c.PasswordHash)
 }
 
 // RemoveAccount removes an account.
 func (s *Store) RemoveAccount(ctx context.Context, id string) error {
-	return s.must(ctx, "delete from account where id = $1", id)
+	return s.mustAct(ctx, act{name: "account.remove", target: "account/" + id}, "delete from account where id = $1", id)
 }
 
 // SeeAccount notes what an account asked for.

@@ -2,6 +2,8 @@ package records_test
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
 	"errors"
 	"os"
 	"sync"
@@ -18,9 +20,16 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
 
+// mac seals entries of the audit in tests.
+func mac(text []byte) []byte {
+	h := hmac.New(sha256.New, []byte("a key for tests"))
+	h.Write(text)
+	return h.Sum(nil)
+}
+
 func open(t *testing.T, dsn string) *records.Store {
 	t.Helper()
-	s, err := records.Open(context.Background(), dsn)
+	s, err := records.Open(context.Background(), dsn, mac)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +44,7 @@ func TestMigrateTogether(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 5 {
 		wg.Go(func() {
-			s, err := records.Open(context.Background(), dsn)
+			s, err := records.Open(context.Background(), dsn, mac)
 			if err != nil {
 				t.Error(err)
 				return
@@ -50,14 +59,14 @@ func TestMigrateTogether(t *testing.T) {
 func TestWindows(t *testing.T) {
 	t.Parallel()
 	ctx, s := context.Background(), open(t, harbourtest.Database(t, false))
-	if err := s.SaveDraft(ctx, "w", "one", "a", false); !errors.Is(err, records.ErrNone) {
+	if err := s.SaveDraft(ctx, records.Draft{Window: "w", Document: "one", By: "a", Of: 1}); !errors.Is(err, records.ErrNone) {
 		t.Errorf("a draft of no window: %v", err)
 	}
-	if err := s.SaveDraft(ctx, "w", "one", "a", true); err != nil {
+	if err := s.SaveDraft(ctx, records.Draft{Window: "w", Document: "one", By: "a"}); err != nil {
 		t.Fatal(err)
 	}
 	var f *fault.Fault
-	if err := s.SaveDraft(ctx, "w", "two", "a", true); !errors.As(err, &f) || f.Kind != fault.Conflict {
+	if err := s.SaveDraft(ctx, records.Draft{Window: "w", Document: "two", By: "a"}); !errors.As(err, &f) || f.Kind != fault.Conflict {
 		t.Errorf("the same window twice: %v", err)
 	}
 	if _, err := s.LiveRelease(ctx, "w"); !errors.Is(err, records.ErrNone) {
@@ -69,7 +78,11 @@ func TestWindows(t *testing.T) {
 	numbers := map[int]bool{}
 	for range 8 {
 		wg.Go(func() {
-			n, err := s.Publish(ctx, "w", "one", &catalog.Catalog{Database: "d"}, "", "a")
+			r := records.NewRelease{Release: records.Release{Document: "one", Catalog: &catalog.Catalog{Database: "d"}, CreatedBy: "a", Changes: []byte("[]")}}
+			n, err := s.Publish(ctx, "w", r)
+			for ; errors.Is(err, records.ErrChanged); n, err = s.Publish(ctx, "w", r) {
+				r.Over++
+			}
 			if err != nil {
 				t.Error(err)
 			}
@@ -128,7 +141,7 @@ func TestOperatorsAndClients(t *testing.T) {
 	if err := s.SaveClient(ctx, "w", c); !errors.Is(err, records.ErrNone) {
 		t.Errorf("a client of no window: %v", err)
 	}
-	if err := s.SaveDraft(ctx, "w", "d", "a", true); err != nil {
+	if err := s.SaveDraft(ctx, records.Draft{Window: "w", Document: "d", By: "a"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.SaveClient(ctx, "w", c); err != nil {

@@ -4,6 +4,7 @@ package seal
 
 import (
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"errors"
@@ -13,7 +14,10 @@ import (
 )
 
 // Box seals and opens with one secret.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	mac  [sha256.Size]byte // the key of MAC
+}
 
 const minSecret = 16
 
@@ -28,7 +32,7 @@ func New(secret string) (*Box, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Box{aead}, nil
+	return &Box{aead, sha256.Sum256([]byte("eager window audit\x00" + secret))}, nil
 }
 
 // Seal encrypts; context must be the same when it is opened again.
@@ -36,6 +40,13 @@ func (s *Box) Seal(plain []byte, context ...string) []byte {
 	nonce := make([]byte, s.aead.NonceSize(), s.aead.NonceSize()+len(plain)+s.aead.Overhead())
 	_, _ = rand.Read(nonce) // never fails; see crypto/rand
 	return s.aead.Seal(nonce, nonce, plain, []byte(strings.Join(context, "\x00")))
+}
+
+// MAC is a code that only the same secret gives a text (HMAC-SHA256, RFC 2104).
+func (s *Box) MAC(text []byte) []byte {
+	h := hmac.New(sha256.New, s.mac[:])
+	h.Write(text)
+	return h.Sum(nil)
 }
 
 var errSealed = errors.New("sealed with another secret, or changed")

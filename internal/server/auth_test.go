@@ -216,7 +216,7 @@ func TestClient(t *testing.T) {
 		nil); !strings.Contains(a.Text, `"@count":`) || strings.Contains(a.Text, `"@count":0`) {
 		t.Errorf("rows whose agent is not told are not of agent 3: %s", a.Text)
 	}
-	if err := r.Operator.ChangeClient(ctx, "saltmere", "both", identity.CallerChange{Roles: []string{"pilot"}}); err != nil {
+	if _, err := r.Operator.ChangeClient(ctx, "saltmere", "both", identity.CallerChange{Roles: []string{"pilot"}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, at := range []*harbourtest.Running{r, other} {
@@ -235,7 +235,7 @@ func TestClient(t *testing.T) {
 		{identity.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
 		{identity.CallerChange{Password: "x"}, "a client has roles and claims to change"},
 	} {
-		if err := r.Operator.ChangeClient(ctx, "saltmere", "both", tt.change); err == nil || !strings.Contains(err.Error(), tt.want) {
+		if _, err := r.Operator.ChangeClient(ctx, "saltmere", "both", tt.change); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want %s", tt.change, err, tt.want)
 		}
 	}

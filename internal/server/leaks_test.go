@@ -12,6 +12,7 @@ import (
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/identity"
+	"eagerwindow/internal/windows"
 )
 
 // Two schemas are the same but for the values of fields that the role may not read: pay, note, mark, data, tags, code, boss_id of
@@ -172,7 +173,7 @@ func TestNothingLeaks(t *testing.T) {
 		if _, err := r.Operator.PushDraft(ctx, "leak"+s, fmt.Sprintf(leakDocument, s, dsn, s, s)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := r.Operator.Publish(ctx, "leak"+s, ""); err != nil {
+		if _, err := r.Operator.Publish(ctx, "leak"+s, windows.NewRelease{Note: "", AllowBreaking: true}); err != nil {
 			t.Fatal(err)
 		}
 	}

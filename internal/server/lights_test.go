@@ -62,7 +62,7 @@ func TestGrants(t *testing.T) {
 			t.Errorf("%s %s: %d %s, want %s", tt.path, tt.body, status, text, tt.want)
 		}
 	}
-	if after, _ := r.Operator.Draft(t.Context(), "saltmere"); after != before {
+	if after, _ := r.Operator.Draft(t.Context(), "saltmere"); after.Document != before.Document {
 		t.Error("a change that was refused was kept")
 	}
 	for _, tt := range []struct{ crossing, body, lights, line string }{
@@ -80,8 +80,8 @@ func TestGrants(t *testing.T) {
 		if got := lights(grant(tt.crossing)); got != tt.lights {
 			t.Errorf("%s after the change: %s, want %s", tt.crossing, got, tt.lights)
 		}
-		if draft, _ := r.Operator.Draft(t.Context(), "saltmere"); !strings.Contains(draft, tt.line) {
-			t.Errorf("%s: the draft has no line %q\n%s", tt.crossing, tt.line, draft)
+		if draft, _ := r.Operator.Draft(t.Context(), "saltmere"); !strings.Contains(draft.Document, tt.line) {
+			t.Errorf("%s: the draft has no line %q\n%s", tt.crossing, tt.line, draft.Document)
 		}
 	}
 	for _, tt := range []struct {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/windows"
 )
 
 // What a role may ask for at most, each limit told with its figure; and what is too much for anybody.
@@ -137,7 +138,7 @@ func TestExplainedWrites(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Operator.PushDraft(t.Context(), "saltmere", strings.Replace(document, "roles:\n",
+	if _, err := r.Operator.PushDraft(t.Context(), "saltmere", strings.Replace(document.Document, "roles:\n",
 		"roles:\n  timid: {limits: {rows: 5}, may: {tugs: [read, update]}}\n", 1)); err != nil {
 		t.Fatal(err)
 	}
@@ -233,7 +234,7 @@ sign_in: {clients: true}
 	if _, err := r.Operator.PushDraft(ctx, "rated", document); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Operator.Publish(ctx, "rated", ""); err != nil {
+	if _, err := r.Operator.Publish(ctx, "rated", windows.NewRelease{Note: "", AllowBreaking: true}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 6 {

@@ -37,6 +37,7 @@ func (s *Server) manage(r chi.Router) {
 		s.manageWindows(r)
 		s.manageAccess(r)
 		s.manageCallers(r, s.forOperator)
+		s.manageOperators(r)
 	})
 }
 
@@ -46,7 +47,7 @@ func (s *Server) forOperator(serve func(r *http.Request, email string) (any, err
 		email, err := s.operator(r)
 		var out any
 		if err == nil {
-			out, err = serve(r, email)
+			out, err = serve(r.WithContext(identity.Acting(r.Context(), email, address(r))), email)
 		}
 		if err != nil {
 			s.fail(w, r, err)
@@ -65,32 +66,6 @@ func withInput[T any](serve func(r *http.Request, email string, in T) (any, erro
 		}
 		return serve(r, email, in)
 	}
-}
-
-// manageWindows opens windows, edits their drafts and publishes them.
-func (s *Server) manageWindows(r chi.Router) {
-	r.Post("/look", s.forOperator(withInput(func(r *http.Request, _ string, in windows.LookAt) (any, error) {
-		return s.service.Look(r.Context(), in.Source)
-	})))
-	r.Get("/windows", s.forOperator(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
-	r.Post("/windows", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewWindow) (any, error) {
-		document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
-		return windows.Document{Document: document}, err
-	})))
-	r.Get("/windows/{window}/draft", s.forOperator(func(r *http.Request, _ string) (any, error) {
-		document, err := s.service.Draft(r.Context(), chi.URLParam(r, "window"))
-		return windows.Document{Document: document}, err
-	}))
-	r.Put("/windows/{window}/draft", s.forOperator(withInput(func(r *http.Request, email string, in windows.Document) (any, error) {
-		return s.service.SaveDraft(r.Context(), chi.URLParam(r, "window"), in.Document, email)
-	})))
-	r.Get("/windows/{window}/model", s.forOperator(func(r *http.Request, _ string) (any, error) {
-		return s.service.ModelOf(r.Context(), chi.URLParam(r, "window"))
-	}))
-	r.Post("/windows/{window}/releases", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewRelease) (any, error) {
-		n, err := s.service.Publish(r.Context(), chi.URLParam(r, "window"), in.Note, email)
-		return windows.Release{Number: n}, err
-	})))
 }
 
 // manageAccess shows and changes what roles may do.
@@ -165,6 +140,15 @@ func (s *Server) operator(r *http.Request) (string, error) {
 	return s.service.Operator(r.Context(), c.Value)
 }
 
+// sessionToken is the token that a request carries, in whichever way.
+func sessionToken(r *http.Request) string {
+	token := bearer(r)
+	if c, err := r.Cookie(sessionCookie); token == "" && err == nil {
+		return c.Value
+	}
+	return token
+}
+
 func (s *Server) sameOrigin(r *http.Request) error {
 	origin, err := url.Parse(r.Header.Get("Origin"))
 	_, own, _ := strings.Cut(s.origin(r), "://")
@@ -196,11 +180,7 @@ func (s *Server) signOut(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	token := bearer(r)
-	if c, err := r.Cookie(sessionCookie); token == "" && err == nil {
-		token = c.Value
-	}
-	if err := s.service.SignOut(r.Context(), token); err != nil {
+	if err := s.service.SignOut(r.Context(), sessionToken(r)); err != nil {
 		s.fail(w, r, err)
 		return
 	}

@@ -28,22 +28,12 @@ func (s *Server) manageCallers(r chi.Router, handle func(func(*http.Request, str
 		}
 		return s.service.AddAccount(r.Context(), chi.URLParam(r, "window"), in)
 	}))
-	for kind, change := range map[string]func(*http.Request, identity.CallerChange) error{
-		"clients": func(r *http.Request, in identity.CallerChange) error {
-			return s.service.ChangeClient(r.Context(), chi.URLParam(r, "window"), caller(r), in)
-		},
-		"accounts": func(r *http.Request, in identity.CallerChange) error {
-			return s.service.ChangeAccount(r.Context(), chi.URLParam(r, "window"), caller(r), in)
-		},
-	} {
-		r.Patch("/windows/{window}/"+kind+"/{caller}", handle(func(r *http.Request, _ string) (any, error) {
-			in, err := input[identity.CallerChange](r)
-			if err != nil {
-				return nil, err
-			}
-			return struct{}{}, change(r, in)
-		}))
-	}
+	r.Patch("/windows/{window}/clients/{caller}", handle(withInput(func(r *http.Request, _ string, in identity.CallerChange) (any, error) {
+		return s.service.ChangeClient(r.Context(), chi.URLParam(r, "window"), caller(r), in)
+	})))
+	r.Patch("/windows/{window}/accounts/{caller}", handle(withInput(func(r *http.Request, _ string, in identity.CallerChange) (any, error) {
+		return struct{}{}, s.service.ChangeAccount(r.Context(), chi.URLParam(r, "window"), caller(r), in)
+	})))
 	r.Delete("/windows/{window}/clients/{caller}", handle(func(r *http.Request, _ string) (any, error) {
 		return struct{}{}, s.service.RemoveClient(r.Context(), chi.URLParam(r, "window"), caller(r))
 	}))

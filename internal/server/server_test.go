@@ -23,6 +23,7 @@ import (
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
@@ -470,17 +471,17 @@ func TestDraftAndRelease(t *testing.T) {
 	if _, err := r.Operator.PushDraft(ctx, demo.Window, bad); err == nil || !strings.Contains(err.Error(), `did you mean "harbour.tug"?`) {
 		t.Errorf("a draft with a mistake: %v", err)
 	}
-	if kept, err := r.Operator.Draft(ctx, demo.Window); err != nil || kept != demo.Ahead() {
+	if kept, err := r.Operator.Draft(ctx, demo.Window); err != nil || kept.Document != demo.Ahead() {
 		t.Error("a refused draft replaced the one before")
 	}
-	release, err := r.Operator.Publish(ctx, demo.Window, "inspections")
+	release, err := r.Operator.Publish(ctx, demo.Window, windows.NewRelease{Note: "inspections", AllowBreaking: true})
 	if err != nil || release.Number != 2 {
 		t.Fatalf("release %d, %v", release.Number, err)
 	}
 	if a := r.Send(t, pilot, "GET", "/api/saltmere/inspections?top=1", nil); a.StatusCode != 200 {
 		t.Errorf("after publishing: %s %s", a.Status, a.Text)
 	}
-	if _, err := r.Operator.Publish(ctx, demo.Window, ""); err == nil || !strings.Contains(err.Error(), "there is nothing to publish") {
+	if _, err := r.Operator.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}); err == nil || !strings.Contains(err.Error(), "there is nothing to publish") {
 		t.Errorf("publishing twice: %v", err)
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/server"
+	"eagerwindow/internal/windows"
 )
 
 // published publishes a window of its own over a database and lets everybody do everything with it.
@@ -26,7 +27,7 @@ func published(t *testing.T, r *harbourtest.Running, name, document string) {
 	if _, err := r.Operator.PushDraft(t.Context(), name, "window: "+name+"\n"+document); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Operator.Publish(t.Context(), name, ""); err != nil {
+	if _, err := r.Operator.Publish(t.Context(), name, windows.NewRelease{Note: "", AllowBreaking: true}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -334,7 +335,7 @@ func TestKeysOfCallersWithOtherRoles(t *testing.T) {
 		return write(t, r, token, "POST", "/api/saltmere/tugs", `{"name":"Once","bollard_pull_t":1}`, "Idempotency-Key", "roles-1")
 	}
 	first := send()
-	if err := r.Operator.ChangeClient(ctx, "saltmere", "roles", identity.CallerChange{Roles: []string{"office",
+	if _, err := r.Operator.ChangeClient(ctx, "saltmere", "roles", identity.CallerChange{Roles: []string{"office",
 		"harbour_master"}}); err != nil {
 		t.Fatal(err)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/identity"
+	"eagerwindow/internal/windows"
 )
 
 // What a caller with two roles sees, written out as tables: their rows are those of either role, their fields null where neither role that
@@ -121,7 +122,7 @@ func TestTwoRolesSeeOneTable(t *testing.T) {
 		if _, err := r.Operator.PushDraft(ctx, name, fmt.Sprintf(document, r.Harbour)); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := r.Operator.Publish(ctx, name, ""); err != nil {
+		if _, err := r.Operator.Publish(ctx, name, windows.NewRelease{Note: "", AllowBreaking: true}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -57,7 +57,7 @@ func TestWarnings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w, err := r.Operator.PushDraft(context.Background(), "saltmere", draft); err != nil || len(w.Warnings) > 0 {
+	if w, err := r.Operator.PushDraft(context.Background(), "saltmere", draft.Document); err != nil || len(w.Warnings) > 0 {
 		t.Errorf("the demo: %q %v", w.Warnings, err)
 	}
 }

@@ -42,7 +42,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	store, err := records.Open(ctx, o.Records)
+	store, err := records.Open(ctx, o.Records, box.MAC)
 	if err != nil {
 		return nil, err
 	}
@@ -55,6 +55,8 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	watching, end := context.WithCancel(context.WithoutCancel(ctx))
 	s := &Service{Registry: registry, Directory: directory, records: store, end: end}
 	s.beside.Go(func() { registry.Watch(watching) })
+	s.beside.Go(func() { registry.WatchSources(watching) })
+	s.beside.Go(func() { registry.KeepUses(watching) })
 	s.beside.Go(func() { s.clean(watching, o.Log) })
 	return s, nil
 }
@@ -69,8 +71,8 @@ func (s *Service) clean(ctx context.Context, log *slog.Logger) {
 			return
 		case <-time.After(cleanEvery):
 		}
-		if err := s.records.ForgetOld(ctx); err != nil && ctx.Err() == nil {
-			log.Warn("old answers can't be forgotten", "error", err)
+		if err := errors.Join(s.records.ForgetOld(ctx), s.records.ForgetUses(ctx)); err != nil && ctx.Err() == nil {
+			log.Warn("what is old can't be forgotten", "error", err)
 		}
 	}
 }
@@ -99,7 +101,7 @@ func (s *Service) Close() {
 	s.end()
 	s.beside.Wait()
 	s.Directory.Close()
-	s.Registry.Close()
+	s.Registry.Shut()
 	s.records.Close()
 }
 

@@ -20,6 +20,7 @@ import (
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/windows"
 )
 
 func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
@@ -136,8 +137,8 @@ func TestPublishUnderLoad(t *testing.T) {
 		if _, err := r.Service.SaveDraft(ctx, demo.Window, strings.Replace(demo.Document, "Port of Saltmere", title, 1), "a"); err != nil {
 			t.Fatal(err)
 		}
-		if n, err := r.Service.Publish(ctx, demo.Window, "", "a"); err != nil || n != i+2 {
-			t.Errorf("release %d, %v", n, err)
+		if made, err := r.Service.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}, "a"); err != nil || made.Number != i+2 {
+			t.Errorf("release %+v, %v", made, err)
 		}
 	}
 	stop.Store(true)

@@ -63,6 +63,17 @@ func (c *Cache[K, V]) Len() int {
 	return c.entries.Len()
 }
 
+// Values are all that is kept, in no order.
+func (c *Cache[K, V]) Values() []V {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	list := make([]V, 0, c.entries.Len())
+	for _, e := range c.entries.Values() {
+		list = append(list, e.value)
+	}
+	return list
+}
+
 // Remove forgets what is kept under the key.
 func (c *Cache[K, V]) Remove(key K) {
 	c.mu.Lock()

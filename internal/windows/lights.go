@@ -3,6 +3,7 @@ package windows
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
 	"eagerwindow/internal/postgres"
+	"eagerwindow/internal/records"
 )
 
 // Lights are what each role of a draft may do with each resource.
@@ -223,6 +225,15 @@ type OperationChange struct {
 
 // SetGrant changes what a role may do with a resource, in the document of the window's draft. Where that has mistakes, nothing is saved.
 func (s *Registry) SetGrant(ctx context.Context, name, role, resource string, in GrantChange, by string) (*Window, error) {
+	for {
+		out, err := s.setGrant(ctx, name, role, resource, in, by)
+		if !errors.Is(err, records.ErrChanged) { // somebody saved the draft just now: edit that
+			return out, err
+		}
+	}
+}
+
+func (s *Registry) setGrant(ctx context.Context, name, role, resource string, in GrantChange, by string) (*Window, error) {
 	w, err := s.window(ctx, name)
 	if err != nil {
 		return nil, err
@@ -250,7 +261,7 @@ func (s *Registry) SetGrant(ctx context.Context, name, role, resource string, in
 	if err != nil {
 		return nil, err
 	}
-	return s.SaveDraft(ctx, name, string(document), by)
+	return s.save(ctx, w, records.Draft{Window: name, Document: string(document), By: by, How: granted, Of: w.DraftVersion})
 }
 
 // allowance is an operation of a grant as the document has it. Fields are named, or those that are left out, as they are now.
@@ -313,7 +324,13 @@ func (s *Registry) CheckRule(ctx context.Context, name string, q RuleQuestion) (
 	if err != nil {
 		return nil, err
 	}
-	rule, err := access.CompileRule(q.Rows, r, scope.Claims)
+	return s.covered(ctx, api, scope, r, q.Rows, q.Claims)
+}
+
+// covered checks a rule and counts the rows that it covers for a caller with some claims.
+func (s *Registry) covered(ctx context.Context, api *data.API, scope *access.Scope, r *model.Resource, text string,
+	claims map[string]any) (*RuleCheck, error) {
+	rule, err := access.CompileRule(text, r, scope.Claims)
 	if err != nil {
 		return &RuleCheck{Wrong: err.Error()}, nil
 	}
@@ -321,9 +338,9 @@ func (s *Registry) CheckRule(ctx context.Context, name string, q RuleQuestion) (
 		return &RuleCheck{}, nil
 	}
 	plan := statement.Covered(rule, r, scope)
-	args, err := plan.Args(statement.Input{Claims: q.Claims})
+	args, err := plan.Args(statement.Input{Claims: claims})
 	if err != nil {
-		if strings.Contains(q.Rows, "@caller") {
+		if strings.Contains(text, "@caller") {
 			return &RuleCheck{}, nil // not all values are there yet
 		}
 		return &RuleCheck{Wrong: err.Error()}, nil

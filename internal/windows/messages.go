@@ -2,8 +2,10 @@ package windows
 
 import (
 	"context"
+	"time"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -20,17 +22,97 @@ type (
 		Source string `json:"source"`
 		Schema string `json:"schema,omitempty"`
 	}
-	// Document is a window document as text.
+	// Document is a window document as text. What is not the document is there where a draft is read.
 	Document struct {
+		Document string     `json:"document"`
+		Version  int        `json:"version,omitempty"`
+		SavedAt  *time.Time `json:"saved_at,omitempty"`
+		SavedBy  string     `json:"saved_by,omitempty"`
+	}
+	// Push saves a document as a draft. Base is the version of the draft that it was made of: 0 for the last one that whoever sends it has
+	// saved. With Replace, whatever others have changed since is lost.
+	Push struct {
 		Document string `json:"document"`
+		Base     int    `json:"base,omitempty"`
+		Replace  bool   `json:"replace,omitempty"`
+		How      string `json:"-"`
 	}
-	// NewRelease publishes the draft.
+	// DraftVersion is a version of a draft, and how many lines it has more and less than the one before.
+	DraftVersion struct {
+		Number  int       `json:"number"`
+		How     string    `json:"how"`
+		SavedAt time.Time `json:"saved_at"`
+		SavedBy string    `json:"saved_by"`
+		Added   int       `json:"added"`
+		Removed int       `json:"removed"`
+	}
+	// NewRelease publishes the draft, or with Restore the document of an earlier release.
 	NewRelease struct {
-		Note string `json:"note,omitempty"`
+		Note          string `json:"note,omitempty"`
+		AllowBreaking bool   `json:"allow_breaking,omitempty"`
+		AllowWidening bool   `json:"allow_widening,omitempty"`
+		Restore       int    `json:"restore,omitempty"`
 	}
-	// Release is a published release.
+	// Release is a published release and what it changed.
 	Release struct {
-		Number int `json:"number"`
+		Number   int              `json:"number"`
+		At       time.Time        `json:"at"`
+		By       string           `json:"by"`
+		Note     string           `json:"note"`
+		Live     bool             `json:"live"`
+		Restores int              `json:"restores,omitempty"`
+		Counts   *Counts          `json:"counts"`
+		Changes  []compare.Change `json:"changes,omitempty"`
+		Document string           `json:"document,omitempty"`
+	}
+	// Counts are how many changes there are.
+	Counts struct {
+		Breaking   int `json:"breaking"`
+		Compatible int `json:"compatible"`
+		Internal   int `json:"internal"`
+		Widening   int `json:"widening"` // of the compatible ones
+	}
+	// Difference is what changes between two versions of a window: "draft", "document", or the number of a release.
+	Difference struct {
+		Window   string           `json:"window"`
+		From     string           `json:"from"` // "" where nothing is live
+		To       string           `json:"to"`
+		Text     bool             `json:"text"`    // the documents differ as text
+		Catalog  bool             `json:"catalog"` // so do the catalogs
+		Changes  []compare.Change `json:"changes"`
+		Diff     string           `json:"diff,omitempty"` // of the documents, as a unified diff
+		Warnings []string         `json:"warnings,omitempty"`
+	}
+	// Closed is what went with a window.
+	Closed struct {
+		Releases int `json:"releases"`
+		Clients  int `json:"clients"`
+		Accounts int `json:"accounts"`
+	}
+	// Drift is how a database differs from the catalog that the live release was published with.
+	Drift struct {
+		Window  string               `json:"window"`
+		Since   time.Time            `json:"since"`
+		Tables  []compare.TableDrift `json:"tables"`
+		Changes []compare.Change     `json:"changes"`         // of the live document with the database as it is now
+		Wrong   string               `json:"wrong,omitempty"` // why the live document does not fit the database any more
+	}
+	// Source is a database that the service keeps the DSN of; Address is the DSN without its password.
+	Source struct {
+		Name    string   `json:"name"`
+		Address string   `json:"address"`
+		Windows []string `json:"windows"`
+		Wrong   string   `json:"wrong,omitempty"` // why it can't be used
+	}
+	// NewSource keeps a DSN.
+	NewSource struct {
+		DSN string `json:"dsn"`
+	}
+	// Status is how the service does.
+	Status struct {
+		Windows []Window `json:"windows"`
+		Sources []Source `json:"sources"`
+		Drift   []Drift  `json:"drift"`
 	}
 )
 
@@ -92,7 +174,7 @@ func (s *Registry) ModelOf(ctx context.Context, name string) (*ModelView, error)
 	if err != nil {
 		return nil, err
 	}
-	view := &ModelView{Window: summary(w), Resources: []ResourceView{}, Roles: []RoleView{}}
+	view := &ModelView{Window: s.summary(w), Resources: []ResourceView{}, Roles: []RoleView{}}
 	for _, r := range api.Model.Resources {
 		view.Resources = append(view.Resources, viewOf(r))
 	}

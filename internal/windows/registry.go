@@ -27,12 +27,15 @@ type Registry struct {
 	log     *slog.Logger
 
 	mu    sync.Mutex
-	pools map[string]*postgres.Source // by DSN
-	live  map[string]*data.API        // by window
+	pools map[string]*connections // by DSN
+	live  map[string]*data.API    // by window
 
 	loading map[string]*sync.Mutex // by window: held while its live release is read and bound
 
-	drafts map[string]draft // by window
+	drafts map[string]draft  // by window
+	drifts map[string]drift  // by window, of those that are live
+	prints map[string]string // by source: the fingerprint of its catalog
+	soon   chan struct{}     // asks for a look at the sources
 }
 
 // draft is what serves a draft, and when the document was saved that it is bound to.
@@ -41,19 +44,25 @@ type draft struct {
 	updated time.Time
 }
 
-// New makes a registry over records whose sources are sealed with the box.
-func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
-	return &Registry{records: store, box: box, log: log, pools: map[string]*postgres.Source{}, live: map[string]*data.API{},
-		loading: map[string]*sync.Mutex{},
-		drafts:  map[string]draft{}}
+// connections are those to a DSN, and when somebody last asked for them.
+type connections struct {
+	source *postgres.Source
+	asked  time.Time
 }
 
-// Close gives the connections to all sources back.
-func (s *Registry) Close() {
+// New makes a registry over records whose sources are sealed with the box.
+func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
+	return &Registry{records: store, box: box, log: log, pools: map[string]*connections{}, live: map[string]*data.API{},
+		loading: map[string]*sync.Mutex{},
+		drafts:  map[string]draft{}, drifts: map[string]drift{}, prints: map[string]string{}, soon: make(chan struct{}, 1)}
+}
+
+// Shut gives the connections to all sources back.
+func (s *Registry) Shut() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, p := range s.pools {
-		p.Close()
+		p.source.Close()
 	}
 }
 
@@ -113,24 +122,34 @@ func (s *Registry) pool(ctx context.Context, source string) (*postgres.Source, e
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	p, ok := s.pools[dsn]
-	s.mu.Unlock()
-	if ok {
+	if p := s.connected(dsn, nil); p != nil {
 		return p, nil
 	}
-	p, err = postgres.Connect(ctx, dsn)
+	p, err := postgres.Connect(ctx, dsn)
 	if err != nil {
 		return nil, err
 	}
+	kept := s.connected(dsn, p)
+	if kept != p { // somebody else was faster
+		p.Close()
+	}
+	return kept, nil
+}
+
+// connected are the connections to a DSN: those that there are, or else new ones, if any.
+func (s *Registry) connected(dsn string, made *postgres.Source) *postgres.Source {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if other, ok := s.pools[dsn]; ok {
-		p.Close()
-		return other, nil
+	p := s.pools[dsn]
+	if p == nil && made == nil {
+		return nil
 	}
-	s.pools[dsn] = p
-	return p, nil
+	if p == nil {
+		p = &connections{source: made}
+		s.pools[dsn] = p
+	}
+	p.asked = time.Now()
+	return p.source
 }
 
 func (s *Registry) dsn(ctx context.Context, source string) (string, error) {

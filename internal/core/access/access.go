@@ -24,6 +24,7 @@ import (
 type Caller struct {
 	Subject  string         // a client's id, an account's number, an operator's address; "" without a token
 	Operator bool           // one who acts as no role
+	Program  bool           // a client of the window
 	Roles    []string       // of the others
 	Claims   map[string]any // as JSON has them: string, json.Number or float64, bool
 	From     string         // the address that the request came from

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 
@@ -154,6 +155,13 @@ func contradicts(e query.Expr) bool {
 		}
 	}
 	return false
+}
+
+// Compared are the fields of the row itself that all rows of a rule have equal to a value, in the order of the fields.
+func Compared(rule *Rule) []*model.Field {
+	list := slices.Collect(maps.Keys(equalities(rule.Where)))
+	slices.SortFunc(list, func(a, b *model.Field) int { return a.Index - b.Index })
+	return list
 }
 
 // unindexed is a field that a rule compares with a value where no field that it compares begins an index; nil where one does.

@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
@@ -170,6 +171,37 @@ func Count(list []Change, effect Effect) int {
 // Widening are the changes by which the database gives a role more than the document names.
 func Widening(list []Change) []Change {
 	return slices.DeleteFunc(slices.Clone(list), func(c Change) bool { return !c.Widens })
+}
+
+// Brief is a list to be read: what the database opens to several roles is one change.
+func Brief(list []Change) (out []Change) {
+	at := map[string]int{}
+	for _, c := range list {
+		if !c.Widens {
+			out = append(out, c)
+			continue
+		}
+		who := c.Role + " (" + c.To + ")"
+		if i, known := at[c.Target]; known {
+			_, why, _ := strings.Cut(out[i].Message, ";")
+			before, _, _ := strings.Cut(out[i].Message, ";")
+			out[i].Message = before + ", " + who + ";" + why
+			continue
+		}
+		at[c.Target] = len(out)
+		_, why, _ := strings.Cut(c.Message, ";")
+		c.Role, c.Message = "", "is open to "+who+";"+why
+		out = append(out, c)
+	}
+	return out
+}
+
+// Used is the resource, or the field or relation of one, that whoever is affected by the change has used: "port_calls.draught_m".
+func (c Change) Used() string {
+	if end := strings.IndexAny(c.Target, "/([ "); end >= 0 {
+		return c.Target[:end]
+	}
+	return c.Target
 }
 
 // String is the change on one line: what it is about and what it says.

@@ -34,7 +34,7 @@ func sourceName(source string) string {
 // text compares words that only people read.
 func (c *comparer) text(target, from, to string) {
 	if from != to {
-		c.add(Internal, Description, target, from, to, "the text has changed")
+		c.add(Internal, Description, target, from, to, "has another text")
 	}
 }
 

@@ -87,7 +87,7 @@ func (c *comparer) role(a, b *model.Role) {
 	c.claims(a, b)
 	c.limits(b, a.Limits, b.Limits)
 	if a.About != b.About {
-		c.add(Internal, Description, "role "+a.Name+" about", a.About, b.About, "the text has changed")
+		c.add(Internal, Description, "role "+a.Name+" about", a.About, b.About, "has another text")
 	}
 }
 
@@ -247,13 +247,18 @@ func (c *comparer) granted(role *model.Role, a, b *model.Resource, was, is *acce
 		ch := c.permission(role, Compatible, target, "", strings.Join(gained, ", "), "may %s %s", strings.Join(gained, ", "), target)
 		if before == nil && c.unnamed(role, a, b, f) {
 			ch.Widens, ch.Secret = true, access.LooksSecret(f.Column.Name)
-			ch.Message += "; the column is new and the document does not name it"
-			if ch.Secret {
-				ch.Message = "the name looks like that of a secret: " + ch.Message
-			}
+			ch.Message += unnamedColumn(ch.Secret)
 		}
 	}
 	c.partFields(role, a, b, is)
+}
+
+// unnamedColumn says why a field widens what a role may do.
+func unnamedColumn(secret bool) string {
+	if secret {
+		return "; the column is new, the document does not name it, and its name is like that of a secret"
+	}
+	return "; the column is new and the document does not name it"
 }
 
 func may(d *access.Decision, f *model.Field, op window.Operation) bool {
@@ -276,8 +281,9 @@ func (c *comparer) partFields(role *model.Role, a, b *model.Resource, is *access
 		for _, f := range rel.To.Fields {
 			if before.To.Field(f.Name) == nil && c.cameSince(rel.To.View.Of, f) && !names(b.View.Document.Expand.Value, f.Name) {
 				ch := c.permission(role, Compatible, b.Name+"."+rel.Name+"."+f.Name, "", "read",
-					"may read %s of %s in %s; the column is new and the document does not name it", f.Name, rel.Name, b.Name)
+					"may read %s of %s in %s", f.Name, rel.Name, b.Name)
 				ch.Widens, ch.Secret = true, access.LooksSecret(f.Column.Name)
+				ch.Message += unnamedColumn(ch.Secret)
 			}
 		}
 	}

@@ -17,6 +17,9 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Model, error) {
 	for _, r := range doc.Resources {
 		b.resource(r)
 	}
+	if doc.Follow {
+		b.follow(doc)
+	}
 	b.relations(doc)
 	for _, q := range doc.Queries {
 		b.query(q)
@@ -92,6 +95,41 @@ func (b *binder) resource(d *window.Resource) {
 	b.operations(r, d)
 	b.model.Resources = append(b.model.Resources, r)
 	b.model.byName[r.Name] = r
+}
+
+// follow adds resources for the tables that the document does not name, in the schemas of those that it names, or in all of them where it
+// names none. They have no place in the document.
+func (b *binder) follow(doc *window.Document) {
+	named, schemas := map[string]bool{}, map[string]bool{}
+	for _, r := range b.model.Resources {
+		named[r.Table.QualifiedName()], schemas[r.Table.Schema] = true, true
+	}
+	for _, r := range doc.Resources {
+		for _, rel := range r.Relations {
+			if rel.Through.Value != "" {
+				if t := b.table(rel.Through.Pos, rel.Through.Value); t != nil {
+					named[t.QualifiedName()] = true
+				}
+			}
+		}
+	}
+	taken := map[string]bool{}
+	for _, r := range doc.Resources {
+		taken[r.Name.Value] = true
+	}
+	for _, v := range doc.Views {
+		taken[v.Name.Value] = true
+	}
+	for _, q := range doc.Queries {
+		taken[q.Name.Value] = true
+	}
+	for _, t := range b.cat.Tables {
+		if named[t.QualifiedName()] || len(schemas) > 0 && !schemas[t.Schema] || t.Schema == "eager_window" {
+			continue
+		}
+		b.resource(&window.Resource{Name: window.Text{Value: window.ResourceName(t, taken)}, From: window.Text{Value: t.Schema + "." + t.Name},
+			Page: window.DefaultPage})
+	}
 }
 
 func (b *binder) fields(r *Resource, d *window.Resource) {

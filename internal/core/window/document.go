@@ -33,6 +33,7 @@ type Document struct {
 	Roles       []*Role
 	SignIn      SignIn
 	Description Description
+	Follow      bool   // in development: tables that the document does not name are resources too
 	Origins     []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
 }
 

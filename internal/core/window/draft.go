@@ -39,7 +39,7 @@ func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
 	b.WriteString("# Every table is listed; take out what callers should not know of.\nresources:\n")
 	used := map[string]bool{}
 	for _, t := range tables {
-		resource := resourceName(t, used)
+		resource := ResourceName(t, used)
 		fmt.Fprintf(&b, "  %s: {from: %s}", resource, yamlText(t.Schema+"."+t.Name))
 		if !t.Writable() || t.Primary == nil && len(t.Uniques) == 0 {
 			fmt.Fprintf(&b, "  # a %s without a key: read only", t.Kind)
@@ -58,8 +58,8 @@ sign_in:
 	return b.String(), nil
 }
 
-// resourceName is the table's name in a form that can are in a URL, with its schema before it where the name is taken.
-func resourceName(t *catalog.Table, used map[string]bool) string {
+// ResourceName is the table's name in a form that can are in a URL, with its schema before it where the name is taken.
+func ResourceName(t *catalog.Table, used map[string]bool) string {
 	clean := func(s string) string {
 		var b strings.Builder
 		for _, c := range s {

@@ -247,6 +247,7 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 		"sign_in":     func(n *yaml.Node) { d.SignIn = p.signIn(n) },
 		"browsers":    func(n *yaml.Node) { d.Origins = p.browsers(n) },
 		"description": func(n *yaml.Node) { d.Description = p.description(n) },
+		"follow":      p.boolean(&d.Follow, "follow"),
 	})
 	p.checkPublic(d)
 	switch {
@@ -288,6 +289,9 @@ var (
 	windowName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 	identifier = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,127}$`)
 )
+
+// IsWindowName reports whether a name can be that of a window or a source.
+func IsWindowName(s string) bool { return windowName.MatchString(s) }
 
 // IsName reports whether a name can stand for a resource, field, relation or role in the query language (OData 4.01 CSDL, 15.2).
 func IsName(s string) bool { return identifier.MatchString(s) }

@@ -1,0 +1,163 @@
+package windows
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
+)
+
+// TableView is a table of a window's database, and how the draft shows it.
+type TableView struct {
+	Table        string         `json:"table"` // schema.table
+	Kind         string         `json:"kind"`
+	About        string         `json:"about"`
+	Rows         int64          `json:"rows"` // an estimate, -1 where there is none
+	Columns      []ColumnView   `json:"columns"`
+	Primary      []string       `json:"primary"`
+	Uniques      [][]string     `json:"uniques"`
+	Refers       []string       `json:"refers"`      // its foreign keys
+	ReferredBy   []string       `json:"referred_by"` // those of other tables that lead here
+	Checks       []string       `json:"checks"`
+	Indexes      []string       `json:"indexes"`
+	Resource     string         `json:"resource"` // "": the window does not show it
+	Operations   []string       `json:"operations"`
+	Relations    []RelationView `json:"relations"`
+	AlsoShownAs  []string       `json:"also_shown_as,omitempty"` // other resources over the same table
+	NotPossible  string         `json:"not_possible,omitempty"`  // why an operation is missing
+	RolesReading []string       `json:"roles_reading"`
+}
+
+// ColumnView is a column and the field that shows it.
+type ColumnView struct {
+	Name    string   `json:"name"`
+	Type    string   `json:"type"`
+	NotNull bool     `json:"not_null"`
+	Default string   `json:"default"`
+	About   string   `json:"about"`
+	Field   string   `json:"field"` // "": it is not shown
+	Roles   []string `json:"roles"` // that may read it
+}
+
+// LookAtTable shows a table of a window's database, by the table's name or by that of a resource over it.
+func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableView, error) {
+	w, err := s.window(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.bind(ctx, []byte(w.Draft))
+	if err != nil {
+		return nil, err
+	}
+	m := b.policy.Model()
+	t, r := tableNamed(b.catalog, m, table)
+	if t == nil {
+		var names []string
+		for _, t := range b.catalog.Tables {
+			names = append(names, t.Schema+"."+t.Name)
+		}
+		return nil, fault.New(fault.NotFound, "table.unknown", "the database of %q has no table or resource %q%s", name, table,
+			fault.Suggest(table, append(names, m.ResourceNames()...)))
+	}
+	v := &TableView{Table: t.Schema + "." + t.Name, Kind: string(t.Kind), About: t.Comment, Rows: t.RowEstimate, Columns: []ColumnView{},
+		Primary: append([]string{}, t.Primary...), Uniques: [][]string{}, Refers: []string{}, ReferredBy: referredBy(b.catalog, t), Checks: []string{},
+		Indexes: []string{}, Operations: []string{}, Relations: []RelationView{}, RolesReading: []string{}}
+	for _, u := range t.Uniques {
+		v.Uniques = append(v.Uniques, u.Columns)
+	}
+	for _, k := range t.ForeignKeys {
+		v.Refers = append(v.Refers, strings.Join(k.Columns, ", ")+" → "+k.ToSchema+"."+k.ToTable+" ("+strings.Join(k.ToColumns, ", ")+")")
+	}
+	for _, c := range t.Checks {
+		v.Checks = append(v.Checks, c.Expression)
+	}
+	for _, ix := range t.Indexes {
+		_, rest, _ := strings.Cut(ix.Definition, " USING ")
+		v.Indexes = append(v.Indexes, cmp.Or(rest, strings.Join(ix.Columns, ", ")))
+	}
+	if r != nil {
+		showResource(v, m, r)
+	}
+	for _, c := range t.Columns {
+		v.Columns = append(v.Columns, columnView(b.policy, r, c))
+	}
+	for _, role := range m.Roles {
+		if r != nil && role.Grants[r][window.Read] != nil {
+			v.RolesReading = append(v.RolesReading, role.Name)
+		}
+	}
+	return v, nil
+}
+
+// tableNamed finds a table by its name, with its schema or without, or by a resource over it.
+func tableNamed(cat *catalog.Catalog, m *model.Model, name string) (*catalog.Table, *model.Resource) {
+	if r := m.Resource(name); r != nil && r.View == nil && r.Query == nil {
+		return r.Table, r
+	}
+	for _, t := range cat.Tables {
+		if t.Name != name && t.Schema+"."+t.Name != name {
+			continue
+		}
+		for _, r := range m.Resources {
+			if r.Table == t && r.View == nil {
+				return t, r
+			}
+		}
+		return t, nil
+	}
+	return nil, nil
+}
+
+func referredBy(cat *catalog.Catalog, to *catalog.Table) []string {
+	list := []string{}
+	for _, t := range cat.Tables {
+		for _, k := range t.ForeignKeys {
+			if k.ToSchema == to.Schema && k.ToTable == to.Name {
+				list = append(list, t.Schema+"."+t.Name+" ("+strings.Join(k.Columns, ", ")+")")
+			}
+		}
+	}
+	return list
+}
+
+func showResource(v *TableView, m *model.Model, r *model.Resource) {
+	shown := viewOf(r)
+	v.Resource, v.Operations, v.Relations = r.Name, shown.Operations, shown.Relations
+	v.About = r.About
+	for _, other := range m.Resources {
+		if other != r && other.Table == r.Table {
+			v.AlsoShownAs = append(v.AlsoShownAs, other.Name)
+		}
+	}
+	switch {
+	case len(r.Key) == 0:
+		v.NotPossible = "it has no key, so no row can be named, changed or deleted; give it one with \"key\""
+	case !r.Table.Updates():
+		v.NotPossible = "it is a " + string(r.Table.Kind) + " that the database can't write through"
+	}
+}
+
+func columnView(p *access.Policy, r *model.Resource, c *catalog.Column) ColumnView {
+	v := ColumnView{Name: c.Name, Type: c.Type.SQL, NotNull: c.NotNull, Default: c.Default, About: c.Comment, Roles: []string{}}
+	if r == nil {
+		return v
+	}
+	f := r.FieldOf(c.Name)
+	if f == nil {
+		return v
+	}
+	v.Field, v.About = f.Name, f.About
+	for _, role := range p.RoleNames() {
+		scope, err := p.Scope(access.Caller{Subject: "look", Roles: []string{role}})
+		if err == nil && slices.Contains(scope.Readable(r), f) {
+			v.Roles = append(v.Roles, role)
+		}
+	}
+	return v
+}

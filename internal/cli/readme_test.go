@@ -61,7 +61,7 @@ func pattern(want string) *regexp.Regexp {
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
 	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14,
-		"docs/callers.md": 15, "docs/errors.md": 2} {
+		"docs/callers.md": 15, "docs/errors.md": 2, "docs/deploying.md": 18} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {
@@ -76,7 +76,7 @@ func TestDocuments(t *testing.T) {
 			t.Setenv("JWKS_URL", issuer.URL+"/jwks.json")
 			t.Setenv("EAGER_ISSUER", issuer.URL)
 			r := service(t)
-			runExamples(t, r, list, "DSN="+library(t))
+			runExamples(t, r, list, "DSN="+library(t), "HARBOUR_DSN="+r.Harbour)
 		})
 	}
 }
@@ -98,7 +98,7 @@ func library(t *testing.T) string {
 	return dsn
 }
 
-func runExamples(t *testing.T, r *harbourtest.Running, list []example, env string) {
+func runExamples(t *testing.T, r *harbourtest.Running, list []example, env ...string) {
 	t.Helper()
 	const mark = "\x01"
 	var script strings.Builder
@@ -107,7 +107,7 @@ func runExamples(t *testing.T, r *harbourtest.Running, list []example, env strin
 	}
 	host := strings.TrimPrefix(r.URL, "http://")
 	cmd := exec.Command("bash", "-c", strings.ReplaceAll(script.String(), "localhost:8080", host))
-	cmd.Env = append(os.Environ(), path(t), env)
+	cmd.Env = append(append(os.Environ(), path(t)), env...)
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)

@@ -249,7 +249,7 @@ func (s *Directory) AddAccount(ctx context.Context, name string, in NewAccount) 
 // ChangeAccount changes an account. What changes holds for tokens that are out; a new password signs it out everywhere.
 func (s *Directory) ChangeAccount(ctx context.Context, name, email string, in CallerChange) error {
 	if in.NewSecret {
-		return fault.New(fault.Invalid, "account.change", "an account has a password, not a secret; \"password\" gives it another one")
+		return fault.New(fault.Invalid, "client.change", "an account has a password, not a secret; \"password\" gives it another one")
 	}
 	a, err := s.records.Account(ctx, name, email)
 	if err != nil {

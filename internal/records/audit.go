@@ -26,7 +26,7 @@ func By(ctx context.Context) string {
 	return a.Who
 }
 
-// act is what is done: a name such as release.publish, what it is done to, and what changed.
+// act is what is done: a name such as publish, what it is done to, and what changed.
 type act struct {
 	name, target string
 	details      map[string]any

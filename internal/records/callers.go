@@ -58,7 +58,7 @@ func (s *Store) Client(ctx context.Context, window, id string) (*Client, error) 
 
 // SaveClient adds a client or replaces it.
 func (s *Store) SaveClient(ctx context.Context, window string, c *Client) error {
-	a := act{"client.save", window + "/client/" + c.ID, map[string]any{"roles": c.Roles, "claims": c.Claims}}
+	a := act{"add client", window + "/client/" + c.ID, map[string]any{"roles": c.Roles, "claims": c.Claims}}
 	return s.mustAct(ctx, a, `insert into client (window_id, id, secret_hash, roles, claims) select w.id, $2, $3, $4,
 			$5 from api_window w where w.name = $1
 		on conflict (window_id, id) do update set secret_hash = excluded.secret_hash, roles = excluded.roles, claims = excluded.claims,
@@ -79,7 +79,7 @@ type ClientChange struct {
 
 // ChangeClient changes no more of a client than is said.
 func (s *Store) ChangeClient(ctx context.Context, window, id string, c ClientChange) error {
-	a := act{"client.change", window + "/client/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "secret", c.SecretHash)}
+	a := act{"change client", window + "/client/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "secret", c.SecretHash)}
 	return s.mustAct(ctx, a, "update client set roles = coalesce($2, roles), claims = "+mergedClaims+`, disabled = coalesce($5, disabled),
 			secret_hash = coalesce($6, secret_hash), generation = case when $6::text is null then generation else gen_random_uuid() end
 		where id = $1 and window_id = (select id from api_window where name = $4)`, id, c.Roles, c.Claims, window, c.Disabled, c.SecretHash)
@@ -114,7 +114,7 @@ func details(pairs ...any) map[string]any {
 
 // RemoveClient removes a client.
 func (s *Store) RemoveClient(ctx context.Context, window, id string) error {
-	return s.mustAct(ctx, act{name: "client.remove", target: window + "/client/" + id}, "delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
+	return s.mustAct(ctx, act{name: "remove client", target: window + "/client/" + id}, "delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
 }
 
 // SeeClient notes what a client asked for.
@@ -165,7 +165,7 @@ func (s *Store) AccountOf(ctx context.Context, window, session string) (*Account
 
 // AddAccount adds an account; ErrNone says that the window is not there, ErrTaken that the address has one.
 func (s *Store) AddAccount(ctx context.Context, window string, a *Account) error {
-	added := &act{"account.add", window + "/account/" + a.Email, map[string]any{"roles": a.Roles, "claims": a.Claims}}
+	added := &act{"add account", window + "/account/" + a.Email, map[string]any{"roles": a.Roles, "claims": a.Claims}}
 	err := s.act(ctx, added, func(ctx context.Context, tx pgx.Tx) error {
 		return tx.QueryRow(ctx, `insert into account (window_id, email, password_hash, roles, claims) select id, lower($2), $3, $4,
 			$5 from api_window where name = $1
@@ -192,7 +192,7 @@ type AccountChange struct {
 // ChangeAccount changes no more of an account than is said, so that two changes at once do not undo each other. One that is disabled is
 // signed out everywhere.
 func (s *Store) ChangeAccount(ctx context.Context, id string, c AccountChange) error {
-	a := act{"account.change", "account/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "password", c.PasswordHash)}
+	a := act{"change account", "account/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "password", c.PasswordHash)}
 	return s.mustAct(ctx, a, `with ended as (delete from account_session where account_id = $1 and $4)
 		update account set roles = coalesce($2, roles), claims = `+mergedClaims+`, disabled = coalesce($4, disabled),
 		password_hash = coalesce($5, password_hash) where id = $1`, id, c.Roles, c.Claims, c.Disabled, c.PasswordHash)
@@ -200,7 +200,7 @@ func (s *Store) ChangeAccount(ctx context.Context, id string, c AccountChange) e
 
 // RemoveAccount removes an account.
 func (s *Store) RemoveAccount(ctx context.Context, id string) error {
-	return s.mustAct(ctx, act{name: "account.remove", target: "account/" + id}, "delete from account where id = $1", id)
+	return s.mustAct(ctx, act{name: "remove account", target: "account/" + id}, "delete from account where id = $1", id)
 }
 
 // SeeAccount notes what an account asked for.

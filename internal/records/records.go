@@ -180,7 +180,7 @@ func (s *Store) HasOperators(ctx context.Context) (has bool, err error) {
 
 // AddOperator adds an operator; ErrTaken says that the address has one.
 func (s *Store) AddOperator(ctx context.Context, email, passwordHash string) error {
-	err := s.mustAct(ctx, act{name: "operator.add", target: "operator/" + email},
+	err := s.mustAct(ctx, act{name: "add operator", target: "operator/" + email},
 		"insert into operator (email, password_hash) values (lower($1), $2) on conflict do nothing", email, passwordHash)
 	if errors.Is(err, ErrNone) {
 		return ErrTaken
@@ -198,7 +198,7 @@ func (s *Store) SaveOperator(ctx context.Context, email, passwordHash string) er
 // ChangeOperator gives an operator another password ("" for none) and disables one or not; nil leaves that as it is. Either way all
 // sessions of the operator end but the one with the token's hash. ErrTaken says that it is the last one who can sign in.
 func (s *Store) ChangeOperator(ctx context.Context, email, passwordHash string, disabled *bool, but []byte) error {
-	a := act{"operator.change", "operator/" + email, map[string]any{}}
+	a := act{"change operator", "operator/" + email, map[string]any{}}
 	if passwordHash != "" {
 		a.details["password"] = "another"
 	}
@@ -222,7 +222,7 @@ func (s *Store) ChangeOperator(ctx context.Context, email, passwordHash string, 
 
 // RemoveOperator removes an operator, unless it is the last one who can sign in; ErrTaken says so.
 func (s *Store) RemoveOperator(ctx context.Context, email string) error {
-	return s.act(ctx, &act{name: "operator.remove", target: "operator/" + email}, func(ctx context.Context, tx pgx.Tx) error {
+	return s.act(ctx, &act{name: "remove operator", target: "operator/" + email}, func(ctx context.Context, tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, "delete from operator where email = lower($1)", email)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrNone
@@ -248,7 +248,7 @@ func lastOperator(ctx context.Context, tx pgx.Tx) error {
 
 // SaveSession keeps a session by the hash of its token, and forgets those that have ended.
 func (s *Store) SaveSession(ctx context.Context, tokenHash []byte, operator int, ends time.Time) error {
-	return s.mustAct(ctx, act{name: "session.begin"}, `with ended as (delete from session where expires_at < now()),
+	return s.mustAct(ctx, act{name: "sign in"}, `with ended as (delete from session where expires_at < now()),
 			seen as (update operator set signed_in_at = now() where id = $2)
 		insert into session (token_hash, operator_id, expires_at) values ($1, $2, $3)`, tokenHash, operator, ends)
 }
@@ -283,11 +283,11 @@ func (s *Store) SourceNames(ctx context.Context) ([]string, error) {
 
 // SaveSource adds a source or replaces its DSN.
 func (s *Store) SaveSource(ctx context.Context, name string, sealed []byte) error {
-	return s.mustAct(ctx, act{name: "source.save", target: "source/" + name}, `insert into source (name, sealed_dsn) values ($1, $2)
+	return s.mustAct(ctx, act{name: "save source", target: "source/" + name}, `insert into source (name, sealed_dsn) values ($1, $2)
 		on conflict (name) do update set sealed_dsn = excluded.sealed_dsn`, name, sealed)
 }
 
 // RemoveSource forgets a source.
 func (s *Store) RemoveSource(ctx context.Context, name string) error {
-	return s.mustAct(ctx, act{name: "source.remove", target: "source/" + name}, "delete from source where name = $1", name)
+	return s.mustAct(ctx, act{name: "remove source", target: "source/" + name}, "delete from source where name = $1", name)
 }

@@ -188,7 +188,12 @@ func TestAdoptOlderRecords(t *testing.T) {
 	if _, err := conn.Exec(ctx, `insert into eager_window.source values ('kept', '\x01');
 		drop table eager_window.migration, eager_window.revision;
 		drop function eager_window.note_change cascade;
-		alter table eager_window.client drop column generation;
+		drop table eager_window.draft_version, eager_window.usage, eager_window.audit;
+		drop function eager_window.keep_audit;
+		alter table eager_window.draft drop column version;
+		alter table eager_window.release drop column changes, drop column description, drop column restores;
+		alter table eager_window.operator drop column disabled, drop column signed_in_at;
+		alter table eager_window.client drop column generation, drop column disabled;
 		create table eager_window.schema_version (version integer not null); insert into eager_window.schema_version values (3)`); err != nil {
 		t.Fatal(err)
 	}
@@ -198,7 +203,7 @@ func TestAdoptOlderRecords(t *testing.T) {
 	}
 	var versions int
 	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil ||
-		versions != 4 {
+		versions != 5 {
 		t.Errorf("%d migrations are known, %v", versions, err)
 	}
 	open(t, dsn)

@@ -62,10 +62,10 @@ type Draft struct {
 
 // SaveDraft keeps a document as a window's draft. ErrChanged says that the draft is not any more what the document was made of.
 func (s *Store) SaveDraft(ctx context.Context, d Draft) error {
-	a := &act{"draft.save", d.Window, map[string]any{"version": d.Of + 1, "how": d.How}}
+	a := &act{"save draft", d.Window, map[string]any{"version": d.Of + 1, "how": d.How}}
 	return s.act(ctx, a, func(ctx context.Context, tx pgx.Tx) error {
 		if d.Of == 0 {
-			a.name = "window.open"
+			a.name = "open window"
 			tag, err := tx.Exec(ctx, "insert into api_window (name) values ($1) on conflict do nothing", d.Window)
 			if err != nil {
 				return err
@@ -153,9 +153,9 @@ type NewRelease struct {
 // Publish keeps a release under the next number and makes it live, in one step. ErrChanged says that another release is live by now, or
 // that the draft has changed.
 func (s *Store) Publish(ctx context.Context, window string, r NewRelease) (number int, err error) {
-	a := &act{"release.publish", window, map[string]any{"note": r.Note}}
+	a := &act{"publish", window, map[string]any{"note": r.Note}}
 	if r.Restores > 0 {
-		a.name, a.details["restores"] = "release.restore", r.Restores
+		a.name, a.details["restores"] = "restore", r.Restores
 	}
 	err = s.act(ctx, a, func(ctx context.Context, tx pgx.Tx) error {
 		var id, live, draft int
@@ -209,7 +209,7 @@ func (s *Store) ReleaseDescription(ctx context.Context, window string, number in
 
 // CloseWindow removes a window with its draft, its releases and its callers.
 func (s *Store) CloseWindow(ctx context.Context, window string) error {
-	return s.mustAct(ctx, act{name: "window.close", target: window}, "delete from api_window where name = $1", window)
+	return s.mustAct(ctx, act{name: "close window", target: window}, "delete from api_window where name = $1", window)
 }
 
 // Use is how often a caller used a resource, or a field of it.

@@ -233,7 +233,7 @@ func TestClient(t *testing.T) {
 		{identity.CallerChange{Roles: []string{"board"}}, "the role of callers without a token"},
 		{identity.CallerChange{Claims: map[string]any{"pilot_id": nil}}, `role "pilot" needs the claim "pilot_id"`},
 		{identity.CallerChange{Claims: map[string]any{"pilot_id": "7"}}, `the claim "pilot_id" is "7"`},
-		{identity.CallerChange{Password: "x"}, "a client has roles and claims to change"},
+		{identity.CallerChange{Password: "x"}, "a client has a secret, not a password"},
 	} {
 		if _, err := r.Operator.ChangeClient(ctx, "saltmere", "both", tt.change); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%+v: %v, want %s", tt.change, err, tt.want)

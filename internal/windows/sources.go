@@ -181,6 +181,15 @@ func (s *Registry) dropUnused() {
 
 // Status tells how the service does: its windows, its sources, and what has changed under it.
 func (s *Registry) Status(ctx context.Context) (*Status, error) {
+	kept, err := s.records.Windows(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the windows: %w", err)
+	}
+	for _, w := range kept {
+		if w.LiveRelease > 0 {
+			_, _ = s.DriftOf(ctx, w.Name) // a source that is away is told of below
+		}
+	}
 	list, err := s.Windows(ctx)
 	if err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/service"
 )
@@ -157,11 +158,13 @@ var (
 		[]string{"window", "for"}, nil)
 	plansDesc   = prometheus.NewDesc("eager_plans", "Shapes of requests whose statement is remembered.", []string{"window"}, nil)
 	releaseDesc = prometheus.NewDesc("eager_live_release", "The number of the release that is live.", []string{"window"}, nil)
+	driftDesc   = prometheus.NewDesc("eager_drift", "Changes that the database would make to the live release, by what they mean to callers.",
+		[]string{"window", "effect"}, nil)
 )
 
 // Describe is a part of prometheus.Collector.
 func (state) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{connectionsDesc, connectionsMostDesc, waitingDesc, plansDesc, releaseDesc} {
+	for _, d := range []*prometheus.Desc{connectionsDesc, connectionsMostDesc, waitingDesc, plansDesc, releaseDesc, driftDesc} {
 		to <- d
 	}
 }
@@ -179,6 +182,12 @@ func (s state) Collect(to chan<- prometheus.Metric) {
 		}
 		gauge(plansDesc, api.Plans(), name)
 		gauge(releaseDesc, api.Release, name)
+	}
+	for _, d := range s.service.Drifts() {
+		for _, effect := range []compare.Effect{compare.Breaking, compare.Compatible, compare.Internal} {
+			gauge(driftDesc, compare.Count(d.Changes, effect), d.Window, string(effect))
+		}
+		gauge(driftDesc, len(compare.Widening(d.Changes)), d.Window, "widening")
 	}
 }
 

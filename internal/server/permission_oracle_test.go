@@ -497,7 +497,7 @@ func TestOracle(t *testing.T) {
 						a.apply()
 					}
 					if op == "read" && status == 200 {
-						compare(t, a, answer, text)
+						compareAsked(t, a, answer, text)
 						if strings.Contains(answer, "@Core.Permissions") {
 							counts["with masks"]++
 						}
@@ -539,7 +539,7 @@ func (a asked) send(t *testing.T, r *harbourtest.Running, way string, n int, act
 	return outcome(t, res), res.Text
 }
 
-func compare(t *testing.T, a asked, text, document string) {
+func compareAsked(t *testing.T, a asked, text, document string) {
 	t.Helper()
 	var got []thing
 	if strings.Contains(a.path, "?") {

@@ -115,7 +115,11 @@ func (s *Registry) takeUp(ctx context.Context, name string) {
 	if s.known(name) == nil {
 		return
 	}
-	if err := s.reload(ctx, name); err != nil {
+	err := s.reload(ctx, name)
+	if f, ok := fault.From(err); ok && f.Code == "release.none" {
+		return // it was closed
+	}
+	if err != nil {
 		s.log.Error("a new release can't be served", "window", name, "error", err)
 	}
 }

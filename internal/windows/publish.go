@@ -284,7 +284,8 @@ func compressedDescription(b *bound) ([]byte, error) {
 	if err := describe.JSON(z, b.policy.Model(), scope, describe.Place{Server: "/api/" + b.policy.Model().Name}); err != nil {
 		return nil, fmt.Errorf("describe the release: %w", err)
 	}
-	return out.Bytes(), z.Close()
+	err = z.Close()
+	return out.Bytes(), err
 }
 
 // Description is the OpenAPI document of a release, as it was when that was published.

@@ -27,7 +27,7 @@ func published(t *testing.T, r *harbourtest.Running, name, document string) {
 	if _, err := r.Operator.PushDraft(t.Context(), name, "window: "+name+"\n"+document); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Operator.Publish(t.Context(), name, windows.NewRelease{Note: "", AllowBreaking: true}); err != nil {
+	if _, err := r.Operator.Publish(t.Context(), name, windows.NewRelease{AllowBreaking: true, AllowWidening: true}); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -26,28 +26,26 @@ func (s *Registry) Doctor(ctx context.Context, name string) ([]Finding, error) {
 		return nil, err
 	}
 	out := []Finding{}
+	var live *data.API
+	if w.LiveRelease > 0 {
+		if live, err = s.Live(ctx, name); err == nil {
+			drift, err := s.DriftOf(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, ofDrift(drift)...)
+		}
+	}
 	b, err := s.bind(ctx, []byte(w.Draft))
 	if f, is := fault.From(err); is {
-		about := "source"
-		if f.Code == "document.invalid" {
-			about = "drift"
+		about, do := "drift", "edit the document and push it"
+		if f.Kind == fault.Unavailable || strings.HasPrefix(f.Code, "source.") {
+			about, do = "source", "look at \"eager source list\", and give the source another DSN with \"eager source set\""
 		}
-		return append(out, Finding{About: about, Target: name, Message: "the draft can't be served: " + err.Error(),
-			Do: "edit the document and push it, or look at the source with \"eager source list\""}), nil
+		return append(out, Finding{About: about, Target: name, Message: "the draft can't be served: " + err.Error(), Do: do}), nil
 	}
 	if err != nil {
 		return nil, err
-	}
-	var live *data.API
-	if w.LiveRelease > 0 {
-		drift, err := s.DriftOf(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, ofDrift(drift)...)
-		if live, err = s.Live(ctx, name); err != nil {
-			return nil, err
-		}
 	}
 	facts, err := postgres.Facts(ctx, b.pool)
 	if err != nil {

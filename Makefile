@@ -50,7 +50,7 @@ test-console:
 # What takes longer, for CI: packages that share state, under the race detector, and 20,000 inputs to each fuzz target (a time makes the engine fail now and then as it ends).
 thorough: setup-test
 	@scripts/setup race
-	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/service
+	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/service -skip TestCompatible
 	TEST_ALL=1 go test -race -count=1 -timeout 10m ./internal/server -skip 'TestOracle|Differential|TestRandomWrites|TestAnything|TestClientLibraries'
 	scripts/fuzz 20000x
 

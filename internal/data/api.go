@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/access"
+	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/change"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -35,6 +36,7 @@ type API struct {
 	Model   *model.Model
 	Policy  *access.Policy
 	Release int // 0: the draft
+	Catalog *catalog.Catalog
 
 	pool    *postgres.Source
 	tx      *postgres.Tx // that requests run in; nil: each by itself
@@ -110,6 +112,7 @@ func (a *API) keepPlan(key planKey, p *planned) {
 // Options are what an API needs from its surroundings.
 type Options struct {
 	Policy  *access.Policy
+	Catalog *catalog.Catalog // that the policy is bound to
 	Source  *postgres.Source
 	Box     *seal.Box      // seals next links
 	Records *records.Store // keeps the answers to requests with an Idempotency-Key
@@ -119,7 +122,7 @@ type Options struct {
 // New makes an API of a bound document.
 func New(o Options) *API {
 	plans := sized.New[planKey, *planned](maxPlans, maxPlansSize, nil)
-	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, pool: o.Source, box: o.Box, records: o.Records,
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, Catalog: o.Catalog, pool: o.Source, box: o.Box, records: o.Records,
 		plans: plans, uses: &uses{counts: map[useKey]int64{}}}
 }
 

@@ -56,6 +56,8 @@ func translate(ctx context.Context, err error) error {
 		return refuse(fault.Conflict, "row.reference", "the row refers to one that does not exist")
 	case "23502":
 		return refuse(fault.Unprocessable, "field.null", "a field that must have a value has none")
+	case "428C9": // by a view, whose own columns do not say so
+		return refuse(fault.Invalid, "field.readonly", "a field that is sent is filled by the database itself; leave it out")
 	case "23514":
 		if p.Routine == "ExecFindPartition" {
 			return refuse(fault.Unprocessable, "row.partition", "the table is divided by the values of a field, and no part of it takes this one")

@@ -216,10 +216,16 @@ func (q *Statement) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 		if err = r.close(); err == nil || !again || s.conn.TxStatus() != 'I' {
 			return rows{}, false, err
 		}
-		if c := code(err); c != "0A000" && c != "26000" {
+		if !outdated(err) {
 			return rows{}, false, err
 		}
 	}
+}
+
+// outdated reports whether a statement failed because the database has changed since it was prepared.
+func outdated(err error) bool {
+	c := code(err)
+	return c == "0A000" || c == "26000"
 }
 
 // close ends the statement and says what went wrong, if anything did.

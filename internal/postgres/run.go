@@ -105,6 +105,12 @@ func (q *Statement) openOnce(ctx context.Context, at Place, args []any, limit ti
 	if err == nil {
 		c.rows, c.more, err = q.run(conn.Conn(), args)
 	}
+	if q.Plan.Isolated && outdated(err) { // what was prepared has been forgotten, and the transaction is over
+		around := at.isolation()
+		if _, err = conn.Conn().PgConn().Exec(context.Background(), around.end+"; "+around.begin).ReadAll(); err == nil {
+			c.rows, c.more, err = q.run(conn.Conn(), args)
+		}
+	}
 	c.took = time.Since(c.wait.began)
 	expired := c.wait.end()
 	if !c.more {

@@ -84,6 +84,12 @@ func (s *Source) Ping(ctx context.Context) error {
 	return conn.Ping(ctx)
 }
 
+// Refresh makes all connections anew, each when it is not in use: what they have prepared may be of tables that have changed since.
+func (s *Source) Refresh() {
+	s.reads.Reset()
+	s.writes.Reset()
+}
+
 // Close ends all connections.
 func (s *Source) Close() {
 	s.reads.Close()

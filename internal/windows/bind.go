@@ -101,5 +101,5 @@ func bindDocument(doc *window.Document, cat *catalog.Catalog) (*bound, error) {
 }
 
 func (s *Registry) api(b *bound, release int) *data.API {
-	return data.New(data.Options{Policy: b.policy, Source: b.pool, Box: s.box, Records: s.records, Release: release})
+	return data.New(data.Options{Policy: b.policy, Catalog: b.catalog, Source: b.pool, Box: s.box, Records: s.records, Release: release})
 }

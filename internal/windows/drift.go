@@ -134,6 +134,9 @@ func (s *Registry) lookAtSources(ctx context.Context, next map[string]time.Time)
 		before := s.prints[source]
 		s.prints[source] = print
 		s.mu.Unlock()
+		if before != "" && before != print {
+			pool.Refresh()
+		}
 		for _, u := range users {
 			if u.document == nil {
 				if before != "" && before != print {

@@ -82,6 +82,9 @@ func (s *Registry) load(ctx context.Context, name string) (*data.API, error) {
 	}
 	if other != nil {
 		api.TakeOver(other)
+		if other.Source() == api.Source() && !sameCatalog(other.Catalog, b.catalog) {
+			api.Source().Refresh()
+		}
 	}
 	s.live[name] = api
 	return api, nil

@@ -116,7 +116,46 @@ func TestCommands(t *testing.T) {
 		{[]string{"describe", "saltmere", "--role", "agent", "-o", "yaml"}, 0, "openapi: 3.1.1"},
 		{[]string{"describe", "saltmere", "--role", "agnt"}, 3, `did you mean "agent"?`},
 		{[]string{"describe", "saltmere", "--draft"}, 0, `"version": "1.1.0"`},
+		{[]string{"windows"}, 0, "saltmere  release 1, just now  version 2, by keeper@saltmere.example  as published  "},
+		{[]string{"windows", "-o", "json"}, 0, `"live_release": 1`},
+		{[]string{"status"}, 0, "SOURCE    DATABASE"},
+		{[]string{"draft", "show", "saltmere", "--version", "1"}, 0, "window: saltmere\n"},
+		{[]string{"draft", "show", "saltmere", "--version", "7"}, 3, "no version 7 that is kept"},
+		{[]string{"draft", "show", "saltmre"}, 3, `did you mean "saltmere"?`},
+		{[]string{"draft", "diff", "saltmere"}, 0, "compatible  pilot may read inspections"},
+		{[]string{"draft", "diff", "saltmere", "--text"}, 0, "--- release 1\n+++ draft\n"},
+		{[]string{"draft", "diff", "saltmere", "-o", "json"}, 0, `"effect": "compatible"`},
+		{[]string{"draft", "log", "saltmere"}, 0, "      2  "},
+		{[]string{"diff", "saltmere", "1", "1"}, 0, "Release 1 of saltmere is the same as release 1."},
+		{[]string{"diff", "saltmere", "1", "x"}, 3, `"x" is neither "draft" nor the number of a release`},
+		{[]string{"restore", "saltmere", "x"}, 2, `a release is a number such as 3, not "x"`},
+		{[]string{"restore", "saltmere", "1"}, 3, "is the same as release 1, which is live"},
 		{[]string{"publish", "saltmere", "--note", "x"}, 0, "Release 2 of saltmere is live at"},
+		{[]string{"restore", "saltmere", "1"}, 3, "publish with --allow-breaking"},
+		{[]string{"restore", "saltmere", "1", "-o", "json"}, 3, `"code": "release.breaks"`},
+		{[]string{"releases", "saltmere"}, 0, "2 live   "},
+		{[]string{"releases", "saltmere", "-o", "yaml"}, 0, "note: x"},
+		{[]string{"doctor", "saltmere"}, 1, "harbour.weather_log has no key"},
+		{[]string{"doctor"}, 1, "saltmere: 2 findings"},
+		{[]string{"source", "list"}, 0, "answers"},
+		{[]string{"source", "set", "saltmere", "nothing"}, 3, "this is no DSN"},
+		{[]string{"source", "remove", "saltmere"}, 3, `source "saltmere" is used by saltmere`},
+		{[]string{"operator", "add", "ada@saltmere.example"}, 0, "ada@saltmere.example may sign in. The password, told this once:"},
+		{[]string{"operator", "disable", "ada@saltmere.example"}, 0, "may not sign in any more"},
+		{[]string{"operator", "list"}, 0, "ada@saltmere.example     disabled"},
+		{[]string{"operator", "password", "ada@saltmere.example"}, 2, "the password is missing"},
+		{[]string{"operator", "remove", "ada@saltmere.example"}, 0, "is removed and signed out"},
+		{[]string{"operator", "remove", "keeper@saltmere.example"}, 3, "the last operator who can sign in"},
+		{[]string{"client", "set", "saltmere", "pilot-demo", "--new-secret"}, 0, "has another secret, told this once"},
+		{[]string{"client", "set", "saltmere", "pilot-demo", "--disabled"}, 0, "Changed."},
+		{[]string{"client", "list", "saltmere"}, 0, "pilot-demo (disabled)"},
+		{[]string{"client", "set", "saltmere", "pilot-demo"}, 2, "nothing is to be changed"},
+		{[]string{"audit", "--target", "saltmere", "--limit", "1"}, 0, "change client  saltmere/client/pilot-demo  disabled true"},
+		{[]string{"audit", "--limit", "0"}, 3, "limit is a number from 1 to 1000"},
+		{[]string{"audit", "verify"}, 0, "all as they were written"},
+		{[]string{"audit", "verify", "--seal", "ab"}, 1, "some were removed from the end"},
+		{[]string{"close", "saltmre", "--yes"}, 3, `did you mean "saltmere"?`},
+		{[]string{"close", "saltmere"}, 2, "nothing is closed"},
 		{[]string{"publish", "saltmere"}, 3, "there is nothing to publish"},
 		{[]string{"client", "add", "saltmere", "board-2", "--role", "agent"}, 3, `role "agent" needs the claim "agent_id" (integer)`},
 		{[]string{"client", "add", "saltmere", "timetable", "--role", "agent", "--claim", "agent_id=3"}, 0, "Client timetable may act as agent."},
@@ -418,4 +457,65 @@ func TestServeTLS(t *testing.T) {
 	if res.StatusCode != 200 || !strings.Contains(string(text), "go_goroutines") {
 		t.Errorf("the metrics: %s %.200s", res.Status, text)
 	}
+}
+
+// Files and the draft are two equal homes of a document: what others have changed comes into the file, and a new window is announced.
+func TestPullAndPush(t *testing.T) {
+	r := service(t)
+	step := func(in string, status int, want string, args ...string) {
+		t.Helper()
+		out, got := run(in, args...)
+		if got != status || !strings.Contains(out, want) {
+			t.Fatalf("eager %s: status %d, want %d\n%s\nwant %s", strings.Join(args, " "), got, status, out, want)
+		}
+	}
+	const file = "saltmere.window.yaml"
+	edit := func(old, new string) {
+		t.Helper()
+		text, err := os.ReadFile(file)
+		if err != nil || !strings.Contains(string(text), old) {
+			t.Fatalf("%v: the file lacks %q", err, old)
+		}
+		if err := os.WriteFile(file, []byte(strings.Replace(string(text), old, new, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	step("", 0, "is version 2 of the draft of saltmere", "draft", "pull", "saltmere")
+	step("", 0, "is version 2", "draft", "pull", "saltmere")
+	edit("title: Port of Saltmere", "title: Saltmere")
+	step("", 2, "differs from the draft", "draft", "pull", "saltmere")
+	step("", 1, "title has another text", "draft", "check", file)
+	// Somebody else edits meanwhile, in the console.
+	draft, err := r.Operator.Draft(t.Context(), "saltmere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "about: All of it.", "about: All.", 1), "ada"); err != nil {
+		t.Fatal(err)
+	}
+	step("", 0, "edits of others were kept, and written into the file", "draft", "push", file)
+	if text, _ := os.ReadFile(file); !strings.Contains(string(text), "about: All.") || !strings.Contains(string(text), "title: Saltmere") {
+		t.Errorf("the file is\n%s", text)
+	}
+	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "title: Port of Saltmere", "title: The port", 1), "ada"); err != nil {
+		t.Fatal(err)
+	}
+	edit("title: Saltmere", "title: Harbour")
+	step("", 3, "the draft:\n    title: The port", "draft", "push", file)
+	step("", 0, "saved as version 6", "draft", "push", file, "--replace")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	step(string(text), 0, "saved as version 6", "draft", "push", "-")
+	step("window: saltmer\nsource: saltmere\n", 2, `did you mean "saltmere"? If a new one is meant, push with --new`, "draft", "push", "-")
+	step("window: saltmer\nsource: saltmere\n", 0, "saltmer is a new window.", "draft", "push", "-", "--new")
+	step("window: quay\nsource: saltmere\n", 0, "quay is a new window.", "draft", "push", "-")
+	step("window: quay\nsource: nowhere\n", 3, "line 2, column 9: there is no source", "draft", "check", "-")
+	step("window: quay\nsource: saltmere\ntitle: x\n", 0, "Nothing of quay is published yet", "draft", "check", "-")
+	step("", 0, "The draft of saltmere is release 1 again.", "draft", "discard", "saltmere")
+	step("quay\n", 0, "quay is closed; with it went 0 releases, 0 clients and 0 accounts.", "close", "quay")
+	step("", 0, "saltmer is closed", "close", "saltmer", "--yes")
+	step(r.Harbour, 0, "Source copy is 127.0.0.1:", "source", "add", "copy", "-")
+	step("a longer password\n", 0, "has another password", "operator", "password", "keeper@saltmere.example")
 }

@@ -125,6 +125,9 @@ func (s *Registry) lookAtSources(ctx context.Context, next map[string]time.Time)
 			errs = append(errs, err)
 			continue
 		}
+		if follows[source] {
+			s.listenTo(ctx, source, pool)
+		}
 		print, err := s.fingerprint(ctx, pool)
 		if err != nil {
 			errs = append(errs, err)
@@ -153,6 +156,24 @@ func (s *Registry) lookAtSources(ctx context.Context, next map[string]time.Time)
 		following = following || is
 	}
 	return following, errors.Join(errs...)
+}
+
+// listenTo lets the database of a source that windows follow tell of changes, where its user may arrange that, and listens.
+func (s *Registry) listenTo(ctx context.Context, source string, pool *postgres.Source) {
+	s.mu.Lock()
+	already := s.told[pool] != nil
+	if !already {
+		ctx, s.told[pool] = context.WithCancel(ctx)
+	}
+	s.mu.Unlock()
+	if already {
+		return
+	}
+	if tells, err := postgres.TellChanges(ctx, pool); err != nil || !tells {
+		s.log.Debug("a database does not tell of changes, so it is asked", "source", source, "error", err)
+		return
+	}
+	go postgres.ChangesOf(ctx, pool, s.lookSoon)
 }
 
 func (s *Registry) fingerprint(ctx context.Context, pool *postgres.Source) (string, error) {

@@ -32,10 +32,11 @@ type Registry struct {
 
 	loading map[string]*sync.Mutex // by window: held while its live release is read and bound
 
-	drafts map[string]draft  // by window
-	drifts map[string]drift  // by window, of those that are live
-	prints map[string]string // by source: the fingerprint of its catalog
-	soon   chan struct{}     // asks for a look at the sources
+	drafts map[string]draft                        // by window
+	drifts map[string]drift                        // by window, of those that are live
+	prints map[string]string                       // by source: the fingerprint of its catalog
+	told   map[*postgres.Source]context.CancelFunc // those that were asked to tell of changes: what ends listening to them
+	soon   chan struct{}                           // asks for a look at the sources
 }
 
 // draft is what serves a draft, and when the document was saved that it is bound to.
@@ -54,7 +55,7 @@ type connections struct {
 func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
 	return &Registry{records: store, box: box, log: log, pools: map[string]*connections{}, live: map[string]*data.API{},
 		loading: map[string]*sync.Mutex{},
-		drafts:  map[string]draft{}, drifts: map[string]drift{}, prints: map[string]string{}, soon: make(chan struct{}, 1)}
+		drafts:  map[string]draft{}, drifts: map[string]drift{}, prints: map[string]string{}, told: map[*postgres.Source]context.CancelFunc{}, soon: make(chan struct{}, 1)}
 }
 
 // Shut gives the connections to all sources back.

@@ -174,6 +174,10 @@ func (s *Registry) dropUnused() {
 	for dsn, p := range s.pools {
 		if !used[p.source] && time.Since(p.asked) > poolGrace {
 			delete(s.pools, dsn)
+			if end := s.told[p.source]; end != nil {
+				end()
+				delete(s.told, p.source)
+			}
 			p.source.Close()
 		}
 	}

@@ -52,10 +52,11 @@ roles it may do what one of them may.`,
 			fmt.Fprintf(w, "%s\t%s\n", id, entry(e.Entry))
 		}
 	})
-	set := a.callerSet("client", "ID", "eager client set saltmere timetable --role office\n  eager client set saltmere timetable --new-secret\n"+
-		"  eager client set saltmere timetable --disabled", func(c *cobra.Command, in *identity.CallerChange) {
-		in.NewSecret, _ = c.Flags().GetBool("new-secret")
-	})
+	set := a.callerSet("client", "ID",
+		"eager client set saltmere timetable --role office\n  eager client set saltmere timetable --new-secret\n"+
+			"  eager client set saltmere timetable --disabled", func(c *cobra.Command, in *identity.CallerChange) {
+			in.NewSecret, _ = c.Flags().GetBool("new-secret")
+		})
 	set.Flags().Bool("new-secret", false, "make another secret; the tokens of the one before are refused")
 	set.Flags().Bool("disabled", false, "it may not call any more, with tokens that are out neither; --disabled=false lets it again")
 	remove := a.callerRemove("client", "ID", "eager client remove saltmere timetable",
@@ -218,7 +219,8 @@ func (a *app) callerSet(kind, name, example string, more func(*cobra.Command, *i
 			return err
 		}
 		if changed.Secret != "" {
-			fmt.Fprintf(a.Out, "Client %s has another secret, told this once; tokens of the one before are refused:\n\n  %s\n", args[1], changed.Secret)
+			fmt.Fprintf(a.Out, "Client %s has another secret, told this once; tokens of the one before are refused:\n\n  %s\n", args[1],
+				changed.Secret)
 			return nil
 		}
 		fmt.Fprintln(a.Out, "Changed. It holds for the tokens that are out.")

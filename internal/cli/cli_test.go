@@ -107,7 +107,8 @@ func TestCommands(t *testing.T) {
 		{[]string{"access", "why", "saltmere", "--as", "office", "delete", "berth_occupancy"}, 1,
 			"Nobody may delete berth_occupancy: berth_occupancy is a view, and offers less."},
 		{[]string{"access", "why", "saltmere", "--as", "harbour_master", "create", "tugs"}, 0, "harbour_master may create tugs.\n"},
-		{[]string{"access", "why", "saltmere", "--as", "harbour_master", "--field", "id", "create", "tugs"}, 1, "Nobody may send id: the database fills it."},
+		{[]string{"access", "why", "saltmere", "--as", "harbour_master", "--field", "id", "create", "tugs"}, 1,
+			"Nobody may send id: the database fills it."},
 		{[]string{"access", "why", "saltmere", "--as", "harbourmaster", "create", "tugs"}, 3, `did you mean "harbour_master"?`},
 		{[]string{"access", "why", "saltmere", "--as", "office", "drop", "tugs"}, 3, `there is no operation "drop"`},
 		{[]string{"access", "why", "saltmere", "--as", "office", "read", "tug"}, 3, `did you mean "tugs"?`},
@@ -490,14 +491,16 @@ func TestPullAndPush(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "about: All of it.", "about: All.", 1), "ada"); err != nil {
+	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "about: All of it.", "about: All.", 1),
+		"ada"); err != nil {
 		t.Fatal(err)
 	}
 	step("", 0, "edits of others were kept, and written into the file", "draft", "push", file)
 	if text, _ := os.ReadFile(file); !strings.Contains(string(text), "about: All.") || !strings.Contains(string(text), "title: Saltmere") {
 		t.Errorf("the file is\n%s", text)
 	}
-	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "title: Port of Saltmere", "title: The port", 1), "ada"); err != nil {
+	if _, err := r.Service.SaveDraft(t.Context(), "saltmere", strings.Replace(draft.Document, "title: Port of Saltmere", "title: The port",
+		1), "ada"); err != nil {
 		t.Fatal(err)
 	}
 	edit("title: Saltmere", "title: Harbour")

@@ -14,7 +14,8 @@ func (a *app) doctor() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "doctor [WINDOW]",
 		Short: "Find what is not as it should be",
-		Long: `Find what is not as it should be between windows and their databases, and what to do about it: drift, missing indexes, tables without
+		Long: `Find what is not as it should be between windows and their databases, and what to do about it: drift, missing indexes, ` +
+			`tables without
 keys, sources out of reach, what the database's user may not do or need not, row-level security that it passes by, weak settings.
 Indexes are tried on paper where the database has hypopg; nothing is changed. The exit status is 1 where something was found.`,
 		Example: "  eager doctor saltmere",

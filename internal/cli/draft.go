@@ -25,7 +25,8 @@ func (a *app) draft() *cobra.Command {
 		Long: `Work on the document of a window. It is edited in a file, in the console, or both: what is pushed is put together with what
 others have changed, as long as the edits do not touch.`,
 		Example: "  eager draft pull saltmere\n  eager draft push saltmere.window.yaml\n  eager draft diff saltmere"}
-	return group(c, a.draftShow(), a.draftPull(), a.draftPush(), a.draftCheck(), a.draftDiff(), a.draftLog(), a.draftDiscard(), a.draftSchema())
+	return group(c, a.draftShow(), a.draftPull(), a.draftPush(), a.draftCheck(), a.draftDiff(), a.draftLog(), a.draftDiscard(),
+		a.draftSchema())
 }
 
 func (a *app) draftShow() *cobra.Command {
@@ -253,7 +254,8 @@ func (a *app) draftCheck() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Compare a document with what is live, without saving it",
-		Long: `Bind a window document to its database and compare it with what is live; nothing is saved. The exit status is 0 where callers see no
+		Long: `Bind a window document to its database and compare it with what is live; nothing is saved. The exit status is 0 where ` +
+			`callers see no
 difference, 1 where they see one, 3 where the document has mistakes; - reads standard input.`,
 		Example: "  eager draft check demo/saltmere.window.yaml",
 		Args:    exactly("FILE"),

@@ -28,7 +28,8 @@ func TestErrorCodes(t *testing.T) {
 	}
 	used := map[string]string{}
 	code := regexp.MustCompile(`^"[a-z_]+\.[a-z_]+"$`)
-	other := map[string]bool{"index.html": true, "login.json": true, "drafts.json": true, "browsers.origins": true, "description.public": true, "postmaster.pid": true, "server.log": true, "odata.maxpagesize": true,
+	other := map[string]bool{"index.html": true, "login.json": true, "drafts.json": true, "browsers.origins": true,
+		"description.public": true, "postmaster.pid": true, "server.log": true, "odata.maxpagesize": true,
 		"eager_window.schema_version": true}
 	err = filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {

@@ -17,7 +17,8 @@ func (a *app) look() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "look SOURCE [TABLE]",
 		Short: "Show what is in a database, or in one table and how the API shows it",
-		Long: `Show the tables and views of a database: their keys, foreign keys and sizes. SOURCE is a DSN, or the name of a source that the service
+		Long: `Show the tables and views of a database: their keys, foreign keys and sizes. SOURCE is a DSN, or the name of a source that ` +
+			`the service
 keeps. With a TABLE, the first argument is a window: the columns, keys, relations, checks and comments of the table, and how the
 window's draft shows each; TABLE is the name of a table or of a resource.`,
 		Example: `  eager look saltmere
@@ -83,7 +84,7 @@ func printTable(w io.Writer, v windows.TableView) {
 			fmt.Fprintf(w, "%-12s%s\n", name, line)
 		}
 	}
-	if v.Primary != nil && len(v.Primary) > 0 {
+	if len(v.Primary) > 0 {
 		part("key", []string{strings.Join(v.Primary, ", ")})
 	}
 	for _, u := range v.Uniques {

@@ -200,7 +200,8 @@ func TestTwoProcesses(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	t.Logf("99 releases in %s; %d requests, %.0f a second, %d of them wrong; it took up the last release after %s", took.Round(time.Millisecond),
+	t.Logf("99 releases in %s; %d requests, %.0f a second, %d of them wrong; it took up the last release after %s",
+		took.Round(time.Millisecond),
 		sent.Load(), float64(sent.Load())/time.Since(start).Seconds(), failed.Load(), time.Since(back).Round(time.Millisecond))
 	cut.Store(false)
 	over.Store(true)

@@ -25,7 +25,8 @@ func (a *app) source() *cobra.Command {
 		}
 		return a.print(sources, func(w io.Writer) { printSources(w, sources) })
 	}
-	add := a.sourceSave("add", "Keep a DSN under a new name", "Try a DSN and keep it, sealed, under a name that documents can give as their source.",
+	add := a.sourceSave("add", "Keep a DSN under a new name",
+		"Try a DSN and keep it, sealed, under a name that documents can give as their source.",
 		"  eager source add copy \"$EAGER_DEMO_DSN\"")
 	set := a.sourceSave("set", "Give a source another DSN",
 		"Try another DSN of a source, such as one with a new password, and keep it. Windows over the source go on without a pause.",
@@ -116,8 +117,9 @@ func (a *app) operator() *cobra.Command {
 		})
 	}
 	add := &cobra.Command{Use: "add EMAIL", Short: "Add an operator",
-		Long: "Add a person who may edit and publish all windows. The password is made and told this once.", Example: "  eager operator add ada@saltmere.example",
-		Args: exactly("EMAIL")}
+		Long:    "Add a person who may edit and publish all windows. The password is made and told this once.",
+		Example: "  eager operator add ada@saltmere.example",
+		Args:    exactly("EMAIL")}
 	add.RunE = func(c *cobra.Command, args []string) error {
 		o, err := a.service().AddOperator(c.Context(), identity.NewOperator{Email: args[0]})
 		if err != nil {
@@ -143,7 +145,8 @@ func (a *app) operator() *cobra.Command {
 		fmt.Fprintf(a.Out, "%s has another password; other sessions have ended.\n", args[0])
 		return nil
 	}
-	remove := &cobra.Command{Use: "remove EMAIL", Short: "Remove an operator", Example: "  eager operator remove ada@saltmere.example", Args: exactly("EMAIL")}
+	remove := &cobra.Command{Use: "remove EMAIL", Short: "Remove an operator", Example: "  eager operator remove ada@saltmere.example",
+		Args: exactly("EMAIL")}
 	remove.RunE = func(c *cobra.Command, args []string) error {
 		if err := a.service().RemoveOperator(c.Context(), args[0]); err != nil {
 			return err

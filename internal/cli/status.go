@@ -121,7 +121,10 @@ database breaks what is live, or can't be reached.`,
 		if err := a.print(s, func(w io.Writer) { printStatus(w, s) }); err != nil {
 			return err
 		}
-		broken := slices.ContainsFunc(s.Drift, func(d windows.Drift) bool { return d.Wrong != "" || compare.Count(d.Changes, compare.Breaking) > 0 })
+		broken := slices.ContainsFunc(s.Drift, func(d windows.Drift) bool {
+			return d.Wrong != "" || compare.Count(d.Changes,
+				compare.Breaking) > 0
+		})
 		if broken || slices.ContainsFunc(s.Sources, func(x windows.Source) bool { return x.Wrong != "" }) {
 			return errFound
 		}

@@ -71,7 +71,8 @@ func (c *Client) Release(ctx context.Context, window string, number int) (out wi
 
 // ReleaseDescription is the OpenAPI document of a release as it was published.
 func (c *Client) ReleaseDescription(ctx context.Context, window string, number int) ([]byte, error) {
-	res, err := c.Send(ctx, Request{Method: http.MethodGet, Path: "/manage" + windowPath(window, fmt.Sprintf("/releases/%d/description", number))})
+	res, err := c.Send(ctx, Request{Method: http.MethodGet, Path: "/manage" + windowPath(window, fmt.Sprintf("/releases/%d/description",
+		number))})
 	if err != nil {
 		return nil, err
 	}

@@ -122,8 +122,9 @@ type Options struct {
 // New makes an API of a bound document.
 func New(o Options) *API {
 	plans := sized.New[planKey, *planned](maxPlans, maxPlansSize, nil)
-	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, Catalog: o.Catalog, pool: o.Source, box: o.Box, records: o.Records,
-		plans: plans, uses: &uses{counts: map[useKey]int64{}}}
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, Catalog: o.Catalog, pool: o.Source, box: o.Box,
+		records: o.Records,
+		plans:   plans, uses: &uses{counts: map[useKey]int64{}}}
 }
 
 // Root is the path of the API.

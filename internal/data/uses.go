@@ -58,7 +58,8 @@ func (a *API) countRead(c access.Caller, p *planned) {
 	}
 }
 
-var operationOf = map[change.Operation]window.Operation{change.Insert: window.Create, change.Update: window.Update, change.Delete: window.Delete}
+var operationOf = map[change.Operation]window.Operation{change.Insert: window.Create, change.Update: window.Update,
+	change.Delete: window.Delete}
 
 // countWrite counts a write of a live release, and the fields that its rows are given.
 func (a *API) countWrite(c access.Caller, s *change.Step, rows []*change.Row) {

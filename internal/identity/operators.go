@@ -50,7 +50,7 @@ func (s *Directory) AddOperator(ctx context.Context, in NewOperator) (*NewOperat
 	if in.Password == "" {
 		in.Password = base64.RawURLEncoding.EncodeToString(randomBytes(15))
 	}
-	if err := (Credentials{Email: in.Email, Password: in.Password}).check(); err != nil {
+	if err := Credentials(in).check(); err != nil {
 		return nil, err
 	}
 	hash, err := s.hash(ctx, in.Password)

@@ -30,7 +30,8 @@ func Facts(ctx context.Context, s *Source) (doctor.Facts, error) {
 	if err != nil {
 		return f, fmt.Errorf("read what the database's user may do: %w", err)
 	}
-	rows, err := conn.Query(ctx, `select n.nspname || '.' || c.relname, has_table_privilege(c.oid, 'select'), has_table_privilege(c.oid, 'insert'),
+	rows, err := conn.Query(ctx,
+		`select n.nspname || '.' || c.relname, has_table_privilege(c.oid, 'select'), has_table_privilege(c.oid, 'insert'),
 			has_table_privilege(c.oid, 'update'), has_table_privilege(c.oid, 'delete'), c.relowner = current_user::regrole, c.relrowsecurity,
 			c.relforcerowsecurity
 		from pg_class c join pg_namespace n on n.oid = c.relnamespace
@@ -103,7 +104,8 @@ var errRolledBack = errors.New("done, and rolled back")
 func needPaper(ctx context.Context, tx pgx.Tx) error {
 	var there, available, may bool
 	err := tx.QueryRow(ctx, `select exists (select from pg_extension where extname = 'hypopg'),
-		exists (select from pg_available_extensions where name = 'hypopg'), (select rolsuper from pg_roles where rolname = current_user)`).Scan(&there,
+		exists (select from pg_available_extensions where name = 'hypopg'),
+			(select rolsuper from pg_roles where rolname = current_user)`).Scan(&there,
 		&available, &may)
 	switch {
 	case err != nil || there:

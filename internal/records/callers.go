@@ -79,7 +79,8 @@ type ClientChange struct {
 
 // ChangeClient changes no more of a client than is said.
 func (s *Store) ChangeClient(ctx context.Context, window, id string, c ClientChange) error {
-	a := act{"change client", window + "/client/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "secret", c.SecretHash)}
+	a := act{"change client", window + "/client/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "secret",
+		c.SecretHash)}
 	return s.mustAct(ctx, a, "update client set roles = coalesce($2, roles), claims = "+mergedClaims+`, disabled = coalesce($5, disabled),
 			secret_hash = coalesce($6, secret_hash), generation = case when $6::text is null then generation else gen_random_uuid() end
 		where id = $1 and window_id = (select id from api_window where name = $4)`, id, c.Roles, c.Claims, window, c.Disabled, c.SecretHash)
@@ -114,7 +115,8 @@ func details(pairs ...any) map[string]any {
 
 // RemoveClient removes a client.
 func (s *Store) RemoveClient(ctx context.Context, window, id string) error {
-	return s.mustAct(ctx, act{name: "remove client", target: window + "/client/" + id}, "delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
+	return s.mustAct(ctx, act{name: "remove client", target: window + "/client/" + id},
+		"delete from client where id = $2 and window_id = (select id from api_window where name = $1)", window, id)
 }
 
 // SeeClient notes what a client asked for.
@@ -192,7 +194,8 @@ type AccountChange struct {
 // ChangeAccount changes no more of an account than is said, so that two changes at once do not undo each other. One that is disabled is
 // signed out everywhere.
 func (s *Store) ChangeAccount(ctx context.Context, id string, c AccountChange) error {
-	a := act{"change account", "account/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "password", c.PasswordHash)}
+	a := act{"change account", "account/" + id, details("roles", c.Roles, "claims", c.Claims, "disabled", c.Disabled, "password",
+		c.PasswordHash)}
 	return s.mustAct(ctx, a, `with ended as (delete from account_session where account_id = $1 and $4)
 		update account set roles = coalesce($2, roles), claims = `+mergedClaims+`, disabled = coalesce($4, disabled),
 		password_hash = coalesce($5, password_hash) where id = $1`, id, c.Roles, c.Claims, c.Disabled, c.PasswordHash)

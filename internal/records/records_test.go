@@ -78,7 +78,8 @@ func TestWindows(t *testing.T) {
 	numbers := map[int]bool{}
 	for range 8 {
 		wg.Go(func() {
-			r := records.NewRelease{Release: records.Release{Document: "one", Catalog: &catalog.Catalog{Database: "d"}, CreatedBy: "a", Changes: []byte("[]")}}
+			r := records.NewRelease{Release: records.Release{Document: "one", Catalog: &catalog.Catalog{Database: "d"}, CreatedBy: "a",
+				Changes: []byte("[]")}}
 			n, err := s.Publish(ctx, "w", r)
 			for ; errors.Is(err, records.ErrChanged); n, err = s.Publish(ctx, "w", r) {
 				r.Over++

@@ -73,7 +73,8 @@ func (s *Store) SaveDraft(ctx context.Context, d Draft) error {
 			if tag.RowsAffected() == 0 {
 				return fault.New(fault.Conflict, "window.exists", "there is a window %q already", d.Window)
 			}
-			if _, err := tx.Exec(ctx, "insert into draft (window_id, document, updated_by, version) select id, '', '', 0 from api_window where name = $1",
+			if _, err := tx.Exec(ctx,
+				"insert into draft (window_id, document, updated_by, version) select id, '', '', 0 from api_window where name = $1",
 				d.Window); err != nil {
 				return err
 			}
@@ -109,7 +110,8 @@ type DraftVersion struct {
 	Sent     string // what was sent, apart from merged edits of others
 }
 
-const versionColumns = `select v.number, v.document, v.how, v.saved_at, v.saved_by, coalesce(v.sent, v.document) from draft_version v join api_window w on w.id = v.window_id
+const versionColumns = `select v.number, v.document, v.how, v.saved_at, v.saved_by, coalesce(v.sent, v.document) from draft_version ` +
+	`v join api_window w on w.id = v.window_id
 	where w.name = $1`
 
 // DraftVersions lists the versions of a window's draft, the newest first.
@@ -248,7 +250,8 @@ func (s *Store) ForgetUses(ctx context.Context) error {
 
 // Users lists who used what of a window in the last seven days: callers by target.
 func (s *Store) Users(ctx context.Context, window string) (map[string][]string, error) {
-	rows, err := s.pool.Query(ctx, `select u.target, array_agg(distinct u.caller order by u.caller) from usage u join api_window w on w.id = u.window_id
+	rows, err := s.pool.Query(ctx,
+		`select u.target, array_agg(distinct u.caller order by u.caller) from usage u join api_window w on w.id = u.window_id
 		where w.name = $1 and u.day > current_date - 7 group by u.target`, window)
 	if err != nil {
 		return nil, err

@@ -37,15 +37,18 @@ func TestDrift(t *testing.T) {
 		{"nothing", "analyze harbour.tug", "", "", ""},
 		{"rows", "insert into harbour.tug (name, bollard_pull_t) values ('x', 1)", "", "", ""},
 		{"column", "alter table harbour.tug add engine text", "added harbour.tug.engine",
-			"compatible+ tugs.engine agent; compatible+ tugs.engine pilot; compatible+ tugs.engine office; compatible+ tugs.engine harbour_master; " +
+			"compatible+ tugs.engine agent; compatible+ tugs.engine pilot; compatible+ tugs.engine office; compatible+ tugs.engine " +
+				"harbour_master; " +
 				"compatible tugs.engine", ""},
 		{"column dropped", "alter table harbour.tug drop bollard_pull_t", "changed harbour.tug, dropped harbour.tug.bollard_pull_t",
 			"breaking tugs.bollard_pull_t; compatible tugs", ""},
 		{"column renamed", "alter table harbour.berth rename quay to pier", "added harbour.berth.pier, renamed harbour.berth.quay",
-			"compatible+ berths.pier agent; compatible+ berths.pier pilot; compatible+ berths.pier office; compatible+ berths.pier harbour_master; " +
+			"compatible+ berths.pier agent; compatible+ berths.pier pilot; compatible+ berths.pier office; compatible+ berths.pier " +
+				"harbour_master; " +
 				"breaking berths.quay; breaking berths.pier; compatible berths.pier", ""},
 		{"type", "alter table harbour.due alter amount type numeric(14,2)", "changed harbour.due.amount", "compatible dues.amount", ""},
-		{"value of an enum", "alter type harbour.pilot_direction add value 'shifting'", "changed harbour.pilotage.direction", "breaking pilotages.direction",
+		{"value of an enum", "alter type harbour.pilot_direction add value 'shifting'", "changed harbour.pilotage.direction",
+			"breaking pilotages.direction",
 			""},
 		{"comment", "comment on column harbour.tug.name is 'How it is called.'", "changed harbour.tug.name", "internal tugs.name", ""},
 		{"index", "create index on harbour.tug (bollard_pull_t)", "changed harbour.tug", "", ""},
@@ -177,7 +180,8 @@ func TestSources(t *testing.T) {
 	ctx := t.Context()
 	alter(t, r.Harbour, "create role porter_"+suffix(r)+" login superuser password 'first'")
 	dsn := func(password string) string {
-		return strings.Replace(r.Harbour, r.Harbour[strings.Index(r.Harbour, "://")+3:strings.Index(r.Harbour, "@")], "porter_"+suffix(r)+":"+password, 1)
+		return strings.Replace(r.Harbour, r.Harbour[strings.Index(r.Harbour, "://")+3:strings.Index(r.Harbour, "@")],
+			"porter_"+suffix(r)+":"+password, 1)
 	}
 	if _, err := r.Operator.SetSource(ctx, "saltmere", dsn("first")); err != nil {
 		t.Fatal(err)
@@ -214,9 +218,11 @@ func TestSources(t *testing.T) {
 		want string
 	}{
 		{"no DSN", func() error { _, err := r.Operator.SetSource(ctx, "saltmere", "hello"); return err }, "this is no DSN"},
-		{"nobody there", func() error { _, err := r.Operator.SetSource(ctx, "saltmere", "postgres://127.0.0.1:1/x"); return err }, "does not answer"},
+		{"nobody there", func() error { _, err := r.Operator.SetSource(ctx, "saltmere", "postgres://127.0.0.1:1/x"); return err },
+			"does not answer"},
 		{"unknown", func() error { _, err := r.Operator.SetSource(ctx, "saltmre", r.Harbour); return err }, `did you mean "saltmere"?`},
-		{"again", func() error { _, err := r.Operator.AddSource(ctx, "saltmere", r.Harbour); return err }, `there is a source "saltmere" already`},
+		{"again", func() error { _, err := r.Operator.AddSource(ctx, "saltmere", r.Harbour); return err },
+			`there is a source "saltmere" already`},
 		{"a name", func() error { _, err := r.Operator.AddSource(ctx, "Salt mere", r.Harbour); return err }, "can't be the name of a source"},
 		{"in use", func() error { return r.Operator.RemoveSource(ctx, "saltmere") }, `source "saltmere" is used by saltmere`},
 		{"new", func() error { _, err := r.Operator.AddSource(ctx, "copy", r.Harbour); return err }, ""},
@@ -320,12 +326,14 @@ func TestUsedBy(t *testing.T) {
 	token := r.Token(t, "agent")
 	within(t, r, token, "/api/saltmere/port_calls?top=1&select=id&filter=hazardous&expand=berth(select=quay)", 200)
 	within(t, r, "", "/api/saltmere/arrivals_board?top=1&select=eta", 200)
-	if a := write(t, r, token, "POST", "/api/saltmere/port_calls", `{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5}`); a.StatusCode != 201 {
+	if a := write(t, r, token, "POST", "/api/saltmere/port_calls",
+		`{"vessel_id":3,"eta":"2026-07-09T12:00:00Z","draught_m":5}`); a.StatusCode != 201 {
 		t.Fatal(a.Text)
 	}
 	document := demo.Document
 	for _, change := range [][2]string{
-		{"except: [remarks]}", "except: [remarks, hazardous, etd]}"}, {"  berths: read\n      berth_load", "  berths: {read: {fields: [code]}}\n      berth_load"},
+		{"except: [remarks]}", "except: [remarks, hazardous, etd]}"}, {"  berths: read\n      berth_load",
+			"  berths: {read: {fields: [code]}}\n      berth_load"},
 		{"select: [id, eta, status", "select: [id, status"}, {"fields: [vessel_id, eta, etd, draught_m]", "fields: [vessel_id, etd, draught_m]"},
 		{"        read: {rows: agent_id eq @caller/agent_id}", "        read: {rows: agent_id eq @caller/agent_id and flag eq 'NO'}"},
 	} {
@@ -337,7 +345,8 @@ func TestUsedBy(t *testing.T) {
 	if _, err := r.Operator.Push(t.Context(), demo.Window, windows.Push{Document: document, Replace: true}); err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]string{"port_calls.hazardous": "[agent-demo]", "port_calls.etd": "[]", "berths.quay": "[agent-demo]", "berths.length_m": "[]",
+	want := map[string]string{"port_calls.hazardous": "[agent-demo]", "port_calls.etd": "[]", "berths.quay": "[agent-demo]",
+		"berths.length_m":    "[]",
 		"arrivals_board.eta": "[]", "port_calls.eta": "[agent-demo]", "port_calls": "[agent-demo]"}
 	want["arrivals_board.eta"] = `[""]`
 	var d windows.Difference

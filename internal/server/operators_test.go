@@ -171,17 +171,20 @@ func tamper(t *testing.T, r *harbourtest.Running, last string) {
 		{"removed", "delete from eager_window.audit where id = 5", "", "entry 5 is missing"},
 		{"two exchanged", "update eager_window.audit set id = -1 where id = 2; update eager_window.audit set id = 2 where id = 3; " +
 			"update eager_window.audit set id = 3 where id = -1", "", "entry 2 is not as it was written"},
-		{"one put in", "insert into eager_window.audit select id + 1, at, who, address, act, target, details, seal from eager_window.audit order by id desc " +
+		{"one put in", "insert into eager_window.audit select id + 1, at, who, address, act, target, details, seal from eager_window.audit " +
+			"order by id desc " +
 			"limit 1", "", "is not as it was written"},
 		{"the last removed", "delete from eager_window.audit where id = (select max(id) from eager_window.audit)", last,
 			"some were removed from the end"},
 	} {
-		alter(t, r.Records, "create table eager_window.kept as table eager_window.audit; alter table eager_window.audit disable trigger all; "+tt.sql)
+		alter(t, r.Records, "create table eager_window.kept as table eager_window.audit; alter table eager_window.audit disable trigger "+
+			"all; "+tt.sql)
 		state, err := r.Operator.VerifyAudit(t.Context(), tt.seal)
 		if err != nil || state.Broken == 0 || !strings.Contains(state.Why, tt.want) {
 			t.Errorf("%s: %+v, %v, want %s", tt.what, state, err, tt.want)
 		}
-		alter(t, r.Records, "delete from eager_window.audit; insert into eager_window.audit table eager_window.kept; drop table eager_window.kept")
+		alter(t, r.Records, "delete from eager_window.audit; insert into eager_window.audit table eager_window.kept; drop table "+
+			"eager_window.kept")
 	}
 	if state, err := r.Operator.VerifyAudit(t.Context(), last); err != nil || state.Broken != 0 {
 		t.Errorf("as it was: %+v, %v", state, err)
@@ -244,8 +247,10 @@ roles:
 	got := read("ward")
 	for _, want := range []string{
 		`key | log | ward.log has no key`,
-		`key | keyed | nothing keeps two rows of ward.keyed from having the same key | create unique index concurrently on "ward"."keyed" ("code")`,
-		`privilege | items | roles are granted what the database's user nurse_n may not: update on ward.item | grant update on "ward"."item" to "nurse_n"`,
+		`key | keyed | nothing keeps two rows of ward.keyed from having the same key | create unique index concurrently on "ward"."keyed" ` +
+			`("code")`,
+		`privilege | items | roles are granted what the database's user nurse_n may not: update on ward.item | grant update on ` +
+			`"ward"."item" to "nurse_n"`,
 		`privilege | nurse_n | the database's user nurse_n may make databases, which nothing here needs | alter role "nurse_n" nocreatedb`,
 		`privilege | cellar | the database's user nurse_n may write to 1 tables of schema cellar that the window does not show`,
 		`security | policed | ward.policed has row-level security, and its owner nurse_n passes it by`,
@@ -258,9 +263,11 @@ roles:
 	}
 	super, user := read("super"), user[:strings.Index(user, ":")]
 	for _, want := range []string{
-		`privilege | ` + user + ` | the database's user ` + user + ` is a superuser; `, `create role "eager_super" login password '…'; grant usage on schema "ward"`,
+		`privilege | ` + user + ` | the database's user ` + user + ` is a superuser; `,
+		`create role "eager_super" login password '…'; grant usage on schema "ward"`,
 		`security | policed | ward.policed has row-level security, and the database's user ` + user + ` passes it by: its policies`,
-		`index | ward.item | no index on (owner) of about 30000 rows, for the row rule of role nurse: owner eq @caller/owner; on paper, the planner's cost falls from`,
+		`index | ward.item | no index on (owner) of about 30000 rows, for the row rule of role nurse: owner eq @caller/owner; on paper, ` +
+			`the planner's cost falls from`,
 		`create index concurrently on "ward"."part" ("item_id")`,
 	} {
 		if !strings.Contains(super, want) {

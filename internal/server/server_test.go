@@ -481,7 +481,8 @@ func TestDraftAndRelease(t *testing.T) {
 	if a := r.Send(t, pilot, "GET", "/api/saltmere/inspections?top=1", nil); a.StatusCode != 200 {
 		t.Errorf("after publishing: %s %s", a.Status, a.Text)
 	}
-	if _, err := r.Operator.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}); err == nil || !strings.Contains(err.Error(), "there is nothing to publish") {
+	if _, err := r.Operator.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}); err == nil ||
+		!strings.Contains(err.Error(), "there is nothing to publish") {
 		t.Errorf("publishing twice: %v", err)
 	}
 }

@@ -72,22 +72,22 @@ var alterations = [][2]string{
 
 // knobs are what a document may say, each in several ways; the first is the plainest.
 var knobs = map[string][]string{
-	"page":     {"", "page: {default: 5, max: 10}", "page: {default: 50, max: none}", "page: {default: 2, max: 1000}"},
-	"order":    {"", "order: [code]", "order: [made desc, id]"},
-	"ops":      {"", "operations: [read, create]", "operations: [read, update, delete]", "operations: [read, create, update, delete]"},
-	"match":    {"", "", "if_match: required"},
-	"fields":   {"", "fields: {made: {about: When.}}", "fields: {label: {expose: false}}", "fields: {label: {name: tag}}",
+	"page":  {"", "page: {default: 5, max: 10}", "page: {default: 50, max: none}", "page: {default: 2, max: 1000}"},
+	"order": {"", "order: [code]", "order: [made desc, id]"},
+	"ops":   {"", "operations: [read, create]", "operations: [read, update, delete]", "operations: [read, create, update, delete]"},
+	"match": {"", "", "if_match: required"},
+	"fields": {"", "fields: {made: {about: When.}}", "fields: {label: {expose: false}}", "fields: {label: {name: tag}}",
 		"fields: {active: {expose: false}}"},
-	"rels":     {"", "relations: {parts: {about: Pieces.}}", "relations: {parts: {expose: false}}",
+	"rels": {"", "relations: {parts: {about: Pieces.}}", "relations: {parts: {expose: false}}",
 		"relations: {pieces: {to: parts, on: {id: item_id}}}"},
-	"heavy":    {"key: [id]", "key: [id]", "key: [name]"},
-	"select":   {"", "select: [id, code, size]", "select: [id, code]", "select: [id, code, size, kind]"},
-	"filter":   {"", "filter: active", "filter: active and size gt 3", "filter: active or size gt 3"},
-	"by":       {"", "orderby: code", "orderby: size desc"},
-	"params":   {"{least: integer}", "{least: integer, most: integer?}", "{least: integer?}", "{least: integer, most: integer}"},
-	"items":    {"[read]", "[read, create, update, delete]", "{read: {rows: owner_id eq @caller/owner}, create: {}, update: {}}",
+	"heavy":  {"key: [id]", "key: [id]", "key: [name]"},
+	"select": {"", "select: [id, code, size]", "select: [id, code]", "select: [id, code, size, kind]"},
+	"filter": {"", "filter: active", "filter: active and size gt 3", "filter: active or size gt 3"},
+	"by":     {"", "orderby: code", "orderby: size desc"},
+	"params": {"{least: integer}", "{least: integer, most: integer?}", "{least: integer?}", "{least: integer, most: integer}"},
+	"items": {"[read]", "[read, create, update, delete]", "{read: {rows: owner_id eq @caller/owner}, create: {}, update: {}}",
 		"{read: {except: [size, label]}}", "{read: {}, create: {set: {kind: b}}, update: {fields: [size, made]}}",
-			"{read: {rows: owner_id eq @caller/owner or active}, update: {set: {active: true}}}", "[]"},
+		"{read: {rows: owner_id eq @caller/owner or active}, update: {set: {active: true}}}", "[]"},
 	"parts":    {"[read]", "[read, create, update]", "{read: {fields: [id, name]}}", "{read: {}, create: {fields: [item_id, name]}}", "[]"},
 	"owners":   {"[read]", "[]", "[read, update]", "{read: {except: [note]}}"},
 	"view":     {"read", "[]"},
@@ -115,15 +115,15 @@ func yardDocument(k map[string]string) string {
 	const four, six = "    ", "      "
 	return "window: yard\nsource: yard\ntitle: " + k["title"] + "\nresources:\n  owners: {from: yard.owner}\n  items:\n    from: yard.item\n" +
 		line(four, k["page"]) + line(four, k["order"]) + line(four, k["ops"]) + line(four, k["match"]) + line(four, k["fields"]) + line(four,
-			k["rels"]) +
+		k["rels"]) +
 		"  parts: {from: yard.part}\n  heavy: {from: yard.heavy, " + k["heavy"] + "}\nsaved_views:\n  active:\n    of: items\n" +
 		line(four, k["select"]) + line(four, k["filter"]) + line(four, k["by"]) + line(four, k["expand"]) +
 		"queries:\n  ranked:\n    parameters: " + k["params"] +
-			"\n    sql: select id, code, rank from yard.item where (:least::bigint is null or rank >= :least)" +
+		"\n    sql: select id, code, rank from yard.item where (:least::bigint is null or rank >= :least)" +
 		most + "\nroles:\n  agent:\n    claims: " + k["claims"] + "\n" + line(four, k["limits"]) + "    may:\n" +
 		line(six, "items: "+k["items"]) + line(six, "parts: "+k["parts"]) + line(six, "owners: "+k["owners"]) + line(six, "active: "+k["view"]) +
 		line(six, "ranked: "+k["query"]) + "      heavy: read\n  anyone:\n    anonymous: true\n    may: {active: " + k["nobody"] + ", owners: " +
-			k["nobody"] +
+		k["nobody"] +
 		"}\n  all: {may: " + k["readable"] + "}\nsign_in: " + k["sign_in"] + "\n"
 }
 
@@ -304,7 +304,7 @@ func TestCompatibleChangesBreakNothing(t *testing.T) {
 	callers := map[string]access.Caller{"agent": {Subject: "c", Roles: []string{"agent"}, Claims: map[string]any{"owner": 1}}, "anyone": {},
 		"all": {Subject: "d", Roles: []string{"all"}}}
 	keys := map[string]string{"owners.id": "1", "owners.name": "'owner 1'", "items.id": "4", "items.code": "'i4'", "parts.id": "3",
-		"heavy.id": "3",
+		"heavy.id":   "3",
 		"heavy.name": "'p3'"}
 	pairs, harmless, replayed, broken, refused, n := 0, 0, 0, 0, 0, 0
 	for pairs < 500 {

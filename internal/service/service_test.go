@@ -137,7 +137,8 @@ func TestPublishUnderLoad(t *testing.T) {
 		if _, err := r.Service.SaveDraft(ctx, demo.Window, strings.Replace(demo.Document, "Port of Saltmere", title, 1), "a"); err != nil {
 			t.Fatal(err)
 		}
-		if made, err := r.Service.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}, "a"); err != nil || made.Number != i+2 {
+		if made, err := r.Service.Publish(ctx, demo.Window, windows.NewRelease{Note: "", AllowBreaking: true}, "a"); err != nil ||
+			made.Number != i+2 {
 			t.Errorf("release %+v, %v", made, err)
 		}
 	}

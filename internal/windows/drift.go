@@ -200,7 +200,8 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	if err != nil {
 		return err
 	}
-	d := drift{release, print, Drift{Window: name, Since: time.Now().UTC(), Tables: compare.Catalogs(r.Catalog, now), Changes: []compare.Change{}}}
+	d := drift{release, print, Drift{Window: name, Since: time.Now().UTC(), Tables: compare.Catalogs(r.Catalog, now),
+		Changes: []compare.Change{}}}
 	if known.release == release && known.Tables != nil {
 		d.Since = known.Since
 	}

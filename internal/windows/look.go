@@ -66,7 +66,8 @@ func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableV
 			fault.Suggest(table, append(names, m.ResourceNames()...)))
 	}
 	v := &TableView{Table: t.Schema + "." + t.Name, Kind: string(t.Kind), About: t.Comment, Rows: t.RowEstimate, Columns: []ColumnView{},
-		Primary: append([]string{}, t.Primary...), Uniques: [][]string{}, Refers: []string{}, ReferredBy: referredBy(b.catalog, t), Checks: []string{},
+		Primary: append([]string{}, t.Primary...), Uniques: [][]string{}, Refers: []string{}, ReferredBy: referredBy(b.catalog, t),
+		Checks:  []string{},
 		Indexes: []string{}, Operations: []string{}, Relations: []RelationView{}, RolesReading: []string{}}
 	for _, u := range t.Uniques {
 		v.Uniques = append(v.Uniques, u.Columns)

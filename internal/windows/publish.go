@@ -31,7 +31,8 @@ func (s *Registry) released(ctx context.Context, name string, number int) (*reco
 		if _, err := s.window(ctx, name); err != nil {
 			return nil, nil, err
 		}
-		return nil, nil, fault.New(fault.NotFound, "release.unknown", "%q has no release %d; \"eager releases %s\" lists them", name, number, name)
+		return nil, nil, fault.New(fault.NotFound, "release.unknown", "%q has no release %d; \"eager releases %s\" lists them", name, number,
+			name)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("read release %d of %q: %w", number, name, err)
@@ -167,7 +168,8 @@ func (s *Registry) publish(ctx context.Context, name string, in NewRelease, by s
 	if in.Restore != 0 {
 		r, err := s.records.Release(ctx, name, in.Restore)
 		if errors.Is(err, records.ErrNone) {
-			return nil, fault.New(fault.NotFound, "release.unknown", "%q has no release %d; \"eager releases %s\" lists them", name, in.Restore, name)
+			return nil, fault.New(fault.NotFound, "release.unknown", "%q has no release %d; \"eager releases %s\" lists them", name, in.Restore,
+				name)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("read release %d of %q: %w", in.Restore, name, err)
@@ -205,7 +207,8 @@ func (s *Registry) publish(ctx context.Context, name string, in NewRelease, by s
 		return nil, err
 	}
 	s.lookSoon()
-	return &Release{Number: number, At: time.Now(), By: by, Note: note, Live: true, Counts: d.counts(), Changes: d.Changes, Restores: in.Restore}, nil
+	return &Release{Number: number, At: time.Now(), By: by, Note: note, Live: true, Counts: d.counts(), Changes: d.Changes,
+		Restores: in.Restore}, nil
 }
 
 // stop is the refusal of a release that has no changes, or changes that were not allowed. The details are these changes.

@@ -55,7 +55,8 @@ type connections struct {
 func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
 	return &Registry{records: store, box: box, log: log, pools: map[string]*connections{}, live: map[string]*data.API{},
 		loading: map[string]*sync.Mutex{},
-		drafts:  map[string]draft{}, drifts: map[string]drift{}, prints: map[string]string{}, told: map[*postgres.Source]context.CancelFunc{}, soon: make(chan struct{}, 1)}
+		drafts:  map[string]draft{}, drifts: map[string]drift{}, prints: map[string]string{}, told: map[*postgres.Source]context.CancelFunc{},
+		soon: make(chan struct{}, 1)}
 }
 
 // Shut gives the connections to all sources back.

@@ -96,7 +96,8 @@ func (s *Registry) AddSource(ctx context.Context, name string, in NewSource) (*S
 			"%q can't be the name of a source: use lower-case letters, digits and hyphens, at most 63, a letter first", name)
 	}
 	if _, err := s.records.Source(ctx, name); err == nil {
-		return nil, fault.New(fault.Conflict, "source.exists", "there is a source %q already; \"eager source set %s\" gives it another DSN", name, name)
+		return nil, fault.New(fault.Conflict, "source.exists", "there is a source %q already; \"eager source set %s\" gives it another DSN",
+			name, name)
 	}
 	return s.setSource(ctx, name, in)
 }

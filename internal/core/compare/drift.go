@@ -81,7 +81,8 @@ func columnDrift(a, b *catalog.Table) (list []TableDrift) {
 			continue
 		}
 		for _, what := range []struct{ name, was, is string }{
-			{"type", columnType(c), columnType(now)}, {"default", dashed(c.Default), dashed(now.Default)}, {"comment", dashed(c.Comment), dashed(now.Comment)},
+			{"type", columnType(c), columnType(now)}, {"default", dashed(c.Default), dashed(now.Default)}, {"comment", dashed(c.Comment),
+				dashed(now.Comment)},
 			{"generation", dashed(c.Expression + string(c.Identity)), dashed(now.Expression + string(now.Identity))},
 		} {
 			if what.was != what.is {

@@ -249,7 +249,8 @@ func (e *examiner) privileges() {
 	e.excess(needs)
 }
 
-var privilegeOf = map[window.Operation]string{window.Read: "select", window.Create: "insert", window.Update: "update", window.Delete: "delete"}
+var privilegeOf = map[window.Operation]string{window.Read: "select", window.Create: "insert", window.Update: "update",
+	window.Delete: "delete"}
 
 // excess tells what the database's user may do that nothing needs.
 func (e *examiner) excess(needs map[string]map[string]bool) {
@@ -356,11 +357,13 @@ func (e *examiner) settings() {
 			"the connection to the database is not encrypted, and leaves this machine")
 	}
 	if e.facts.Password == "md5" {
-		e.add("setting", "password_encryption", "then set the password of "+e.facts.User+" again", "alter system set password_encryption = 'scram-sha-256'",
+		e.add("setting", "password_encryption", "then set the password of "+e.facts.User+" again",
+			"alter system set password_encryption = 'scram-sha-256'",
 			"the database keeps passwords as MD5")
 	}
 	if e.facts.Most > 0 && e.facts.Most < e.facts.Needed {
-		e.add("setting", "max_connections", "or fewer for the service: pool_max_conns in the source's DSN", fmt.Sprintf("alter system set max_connections = %d",
-			e.facts.Needed+20), "the service may open %d connections, and the database allows %d", e.facts.Needed, e.facts.Most)
+		e.add("setting", "max_connections", "or fewer for the service: pool_max_conns in the source's DSN",
+			fmt.Sprintf("alter system set max_connections = %d",
+				e.facts.Needed+20), "the service may open %d connections, and the database allows %d", e.facts.Needed, e.facts.Most)
 	}
 }

@@ -208,8 +208,8 @@ func TestLights(t *testing.T) {
 	}
 	want := strings.Replace(demo.Ahead(), "agent_id, except: [remarks]}", "agent_id and hazardous, except: [remarks]}", 1)
 	want = strings.Replace(want, "status eq 'expected'}\n", "status eq 'expected'}\n        delete: {}\n", 1)
-	if draft != want {
-		t.Errorf("the draft is\n%s", draft)
+	if draft.Document != want {
+		t.Errorf("the draft is\n%s", draft.Document)
 	}
 	p.click("office on dues: create not granted, read not granted, update not granted, delete not granted")
 	p.shows(grant, "office on dues", "its own entry")

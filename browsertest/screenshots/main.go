@@ -17,11 +17,13 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
 
 	"eagerwindow/browsertest"
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/identity"
+	"eagerwindow/internal/windows"
 )
 
 const dir = "../docs/screenshots" // go run works in the folder of its module
@@ -49,14 +51,16 @@ var commands = []struct {
 }{
 	{"help.png", []string{"--help"}},
 	{"look.png", []string{"look", "saltmere"}},
-	{"access-terminal.png", []string{"access", "why", "--as", "agent", "--claim", "agent_id=3", "read", "port_calls", "17"}},
-	{"lights-terminal.png", []string{"access", "show"}},
+	{"access-terminal.png", []string{"access", "why", "saltmere", "read", "port_calls", "17", "--as", "agent", "--claim", "agent_id=3"}},
+	{"lights-terminal.png", []string{"access", "show", "saltmere"}},
 	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta " +
 		"desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
 	{"plan-terminal.png", []string{"ask", "saltmere",
 		"/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
 	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
+	{"diff-terminal.png", []string{"draft", "diff", "saltmere"}},
+	{"doctor-terminal.png", []string{"doctor", "saltmere"}},
 }
 
 func main() {
@@ -100,6 +104,9 @@ func run() error {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
 	}
+	if err := changes(ctx, base); err != nil {
+		return err
+	}
 	for _, c := range commands {
 		out, _ := exec.Command("../bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
 		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))),
@@ -107,6 +114,36 @@ func run() error {
 			return fmt.Errorf("%s: %w", c.file, err)
 		}
 	}
+	return nil
+}
+
+// changes are those of a day: somebody alters the database, somebody else edits the draft, and a program goes on calling.
+func changes(ctx context.Context, base string) error {
+	db, err := pgx.Connect(ctx, os.Getenv("EAGER_DEMO_DSN"))
+	if err != nil {
+		return err
+	}
+	defer db.Close(ctx)
+	if _, err := db.Exec(ctx,
+		"alter table harbour.berth add crane_t numeric(5,1); alter table harbour.port_call alter draught_m drop not null"); err != nil {
+		return err
+	}
+	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
+	program := &client.Client{URL: base}
+	if program.Token, err = program.ClientToken(ctx, demo.Window, "agent-demo", "saltmere-agent"); err != nil {
+		return err
+	}
+	res, err := program.Send(ctx, client.Request{Method: "GET", Path: "/api/" + demo.Window + "/port_calls?top=3"})
+	if err != nil {
+		return err
+	}
+	_ = res.Body.Close()
+	document := strings.Replace(demo.Ahead(), "read: {rows: agent_id eq @caller/agent_id}",
+		"read: {rows: agent_id eq @caller/agent_id and flag eq 'NO'}", 1)
+	if _, err := s.Push(ctx, demo.Window, windows.Push{Document: document, Replace: true}); err != nil {
+		return err
+	}
+	time.Sleep(6 * time.Second) // until it is written down who called
 	return nil
 }
 

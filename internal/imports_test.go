@@ -13,13 +13,13 @@ import (
 // core is the order of the core's packages: each may import those before it.
 var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change",
 	"statement",
-	"describe"}
+	"describe", "compare", "doctor"}
 
 // around is the order of the packages around the core.
 var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
 
 // formats are libraries that only read and write formats and names.
-var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection"}
+var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection", "github.com/pmezard/go-difflib/difflib"}
 
 // Who may import whom, as the architecture has it.
 func TestImports(t *testing.T) {

@@ -219,8 +219,15 @@ func printChanges(w io.Writer, list []compare.Change) {
 		if c.From != "" && c.To != "" && c.Area != compare.Endpoint {
 			fmt.Fprintf(t, "\t  %s → %s\n", oneLine(c.From), oneLine(c.To))
 		}
+		var notes []string
+		if c.Roles != nil {
+			notes = append(notes, "for "+strings.Join(c.Roles, ", "))
+		}
 		if c.Callers != nil {
-			fmt.Fprintf(t, "\t  used in the last week by %s\n", callersOf(c.Callers))
+			notes = append(notes, "used in the last week by "+callersOf(c.Callers))
+		}
+		if notes != nil {
+			fmt.Fprintf(t, "\t  %s\n", strings.Join(notes, "; "))
 		}
 	}
 	_ = t.Flush() // the terminal has gone away if this fails

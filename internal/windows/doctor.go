@@ -75,7 +75,7 @@ func ofDrift(d *Drift) (out []Finding) {
 			out = append(out, Finding{About: "drift", Target: c.Target, Message: c.String(),
 				Do: "name it in the document, or leave it out with \"expose: false\", and publish"})
 		case c.Effect == compare.Breaking:
-			out = append(out, Finding{About: "drift", Target: c.Target, Message: c.String() + usedBy(c.Callers),
+			out = append(out, Finding{About: "drift", Target: c.Target, Message: c.String() + forRoles(c.Roles) + usedBy(c.Callers),
 				Do: "publish it, or undo the change in the database"})
 		}
 	}

@@ -239,7 +239,7 @@ func (d *Difference) stop(live int, in NewRelease) error {
 		for _, c := range compare.Brief(d.Changes) {
 			if kind.is(c) {
 				found = true
-				stopped.Add(kind.code, c.Target, 0, 0, "%s%s", c, usedBy(c.Callers))
+				stopped.Add(kind.code, c.Target, 0, 0, "%s%s%s", c, forRoles(c.Roles), usedBy(c.Callers))
 			}
 		}
 		if found {
@@ -259,6 +259,14 @@ func (d *Difference) stop(live int, in NewRelease) error {
 			"\"expose: false\", or publish with --allow-widening"
 	}
 	return &fault.Fault{Kind: fault.Conflict, Code: stopped[0].Code, Message: message, Details: stopped}
+}
+
+// forRoles says for which roles something changes.
+func forRoles(roles []string) string {
+	if len(roles) == 0 {
+		return ""
+	}
+	return "; for " + strings.Join(roles, ", ")
 }
 
 // usedBy says who lately used something.

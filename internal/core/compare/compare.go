@@ -49,10 +49,11 @@ type Change struct {
 	From    string `json:"from"`
 	To      string `json:"to"`
 	Message string `json:"message"`
-	// Callers are those that lately used what breaks. Rules are the row rules of a change of one, Operation what they are for. Both are for
-	// whoever can ask the records and the database; a comparison knows neither.
+	// Roles are those of the old version whose callers a change of an endpoint breaks. Callers are who lately used it, for whoever knows: a
+	// comparison does not.
+	Roles     []string         `json:"roles,omitempty"`
 	Callers   []string         `json:"callers,omitempty"`
-	Operation window.Operation `json:"-"`
+	Operation window.Operation `json:"-"` // of a row rule
 	Secret    bool             `json:"-"` // a field that is called like a secret
 }
 
@@ -115,46 +116,70 @@ func (c *comparer) add(effect Effect, area Area, target, from, to, format string
 	return &c.list[len(c.list)-1]
 }
 
-// breaksIf is breaking where somebody is affected. Where nobody is, no caller can see the change.
-func breaksIf(affected bool) Effect {
-	if affected {
-		return Breaking
+// breaks adds a change that breaks callers of some roles; where there are none, no caller can see it.
+func (c *comparer) breaks(roles []string, area Area, target, from, to, format string, args ...any) *Change {
+	effect := Internal
+	if len(roles) > 0 {
+		effect = Breaking
 	}
-	return Internal
+	ch := c.add(effect, area, target, from, to, format, args...)
+	ch.Roles = roles
+	return ch
 }
 
-// opensIf is compatible where somebody gains by a change, or could.
-func opensIf(affected bool) Effect {
-	if affected {
-		return Compatible
+// opens adds a change that breaks nobody, and that callers of some roles can see.
+func (c *comparer) opens(roles []string, area Area, target, from, to, format string, args ...any) *Change {
+	effect := Internal
+	if len(roles) > 0 {
+		effect = Compatible
 	}
-	return Internal
+	return c.add(effect, area, target, from, to, format, args...)
 }
 
-// any reports whether a role of the old version may do one of the operations with a resource of it.
-func (c *comparer) any(r *model.Resource, ops ...window.Operation) bool {
-	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
-		scope := c.old.scope(role.Name)
-		return slices.ContainsFunc(ops, func(op window.Operation) bool { return scope.For(op, r) != nil })
+// which lists the roles of the old version whose scope does something.
+func (c *comparer) which(does func(*access.Scope) bool) (list []string) {
+	for _, role := range c.old.model().Roles {
+		if does(c.old.scope(role.Name)) {
+			list = append(list, role.Name)
+		}
+	}
+	return list
+}
+
+// any lists the roles of the old version that may do one of the operations with a resource of it.
+func (c *comparer) any(r *model.Resource, ops ...window.Operation) []string {
+	return c.which(func(s *access.Scope) bool {
+		return slices.ContainsFunc(ops, func(op window.Operation) bool { return s.For(op, r) != nil })
 	})
 }
 
-// read reports whether a role of the old version may read a field of it.
-func (c *comparer) read(f *model.Field) bool {
-	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
-		d := c.old.scope(role.Name).For(window.Read, f.Resource)
+// read lists the roles of the old version that may read a field of it.
+func (c *comparer) read(f *model.Field) []string {
+	return c.which(func(s *access.Scope) bool {
+		d := s.For(window.Read, f.Resource)
 		return d != nil && d.Fields[f.Index]
 	})
 }
 
-// sent reports whether a role of the old version may give a field of it a value.
-func (c *comparer) sent(f *model.Field) bool {
-	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
+// sent lists the roles of the old version that may give a field of it a value.
+func (c *comparer) sent(f *model.Field) []string {
+	return c.which(func(s *access.Scope) bool {
 		return slices.ContainsFunc([]window.Operation{window.Create, window.Update}, func(op window.Operation) bool {
-			d := c.old.scope(role.Name).For(op, f.Resource)
+			d := s.For(op, f.Resource)
 			return d != nil && d.Takes(f)
 		})
 	})
+}
+
+// union is the members of both lists, each once.
+func union(a, b []string) []string {
+	out := slices.Clone(a)
+	for _, name := range b {
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // Count is how many changes have an effect.

@@ -18,8 +18,7 @@ func (c *comparer) document() {
 		c.add(Internal, Endpoint, "", sourceName(a.Source.Value), sourceName(b.Source.Value), "the rows come from another source")
 	}
 	c.public(a.Description, b.Description)
-	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "pages of %s may not call it any more",
-		"pages of %s may call it")
+	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "lacks %s now: its pages can't call the API", "has %s: its pages can call the API")
 	c.signIn(a.SignIn, b.SignIn)
 }
 
@@ -58,7 +57,7 @@ func (c *comparer) names(target string, area Area, from, to []string, gone, adde
 	}
 	for _, name := range to {
 		if !slices.Contains(from, name) {
-			c.add(Compatible, area, target, "", name, added, strings.ReplaceAll(name, "*", "all sites"))
+			c.add(Compatible, area, target, "", name, added, strings.ReplaceAll(name, "*", "any site"))
 		}
 	}
 }
@@ -74,13 +73,13 @@ func (c *comparer) public(a, b window.Description) {
 	switch {
 	case a.All && !b.All:
 		c.add(Breaking, Description, "description.public", "all", strings.Join(texts(b.Public), ", "),
-			"without a token, only part of the description can be read now")
+			"is smaller: without a token, only part of the description can be read")
 	case b.All && !a.All:
 		c.add(Compatible, Description, "description.public", strings.Join(texts(a.Public), ", "), "all",
-			"anyone may read the whole description now, without a token")
+			"is larger: anyone may read the whole description, without a token")
 	default:
-		c.names("description.public", Description, all(a), all(b), "without a token, the part of role %s can't be read any more",
-			"anyone may read the part of role %s, without a token")
+		c.names("description.public", Description, all(a), all(b), "lacks role %s now: its part can't be read without a token",
+			"has role %s: anyone may read its part, without a token")
 	}
 }
 
@@ -91,25 +90,25 @@ func (c *comparer) signIn(a, b window.SignIn) {
 	}
 	switch {
 	case a.Clients && !b.Clients:
-		sign(Breaking, "clients", "", "programs get no tokens any more")
+		sign(Breaking, "clients", "", "gives programs no tokens any more")
 	case b.Clients && !a.Clients:
-		sign(Compatible, "", "clients", "programs can ask for tokens")
+		sign(Compatible, "", "clients", "gives programs tokens")
 	}
 	switch {
 	case a.Accounts == nil && b.Accounts == nil:
 	case b.Accounts == nil:
-		sign(Breaking, "accounts", "", "people can't sign in any more")
+		sign(Breaking, "accounts", "", "has no accounts any more: people can't sign in")
 	case a.Accounts == nil:
-		sign(Compatible, "", "accounts", "people can sign in")
+		sign(Compatible, "", "accounts", "has accounts: people can sign in")
 	}
 	if a.Accounts != nil && b.Accounts != nil {
 		switch {
 		case a.Accounts.SignUp && !b.Accounts.SignUp:
-			sign(Breaking, "sign_up", "", "nobody can sign up any more")
+			sign(Breaking, "sign_up", "", "lets nobody sign up any more")
 		case b.Accounts.SignUp && !a.Accounts.SignUp:
-			sign(Compatible, "", "sign_up", "anyone can sign up now, as role %s", b.Accounts.DefaultRole.Value)
+			sign(Compatible, "", "sign_up", "lets anyone sign up, as role %s", b.Accounts.DefaultRole.Value)
 		case a.Accounts.SignUp && a.Accounts.DefaultRole.Value != b.Accounts.DefaultRole.Value:
-			sign(Breaking, a.Accounts.DefaultRole.Value, b.Accounts.DefaultRole.Value, "those who sign up get another role")
+			sign(Breaking, a.Accounts.DefaultRole.Value, b.Accounts.DefaultRole.Value, "gives those who sign up another role")
 		}
 	}
 	c.issuers(a, b)
@@ -135,16 +134,16 @@ func (c *comparer) issuers(a, b window.SignIn) {
 		switch {
 		case before.Issuer.Value == after.Issuer.Value && before.Issuer.Value == "": // none is taken, before and after
 		case after.Issuer.Value == "":
-			add(Breaking, iss, "", "its tokens are not taken any more")
+			add(Breaking, iss, "", "is not trusted any more: its tokens are refused")
 		case before.Issuer.Value == "":
-			add(Compatible, "", iss, "its tokens are taken")
+			add(Compatible, "", iss, "is trusted: its tokens are taken")
 		case before.Role != after.Role:
-			add(Breaking, before.Role, after.Role, "the role is read from another claim")
+			add(Breaking, before.Role, after.Role, "has the role in another claim")
 		case before.Audience.Value != after.Audience.Value:
 			add(cmp.Or(map[bool]Effect{true: Compatible}[after.Audience.Value == ""], Breaking), before.Audience.Value, after.Audience.Value,
-				"its tokens are for another audience")
+				"has tokens for another audience")
 		case before.JWKS.Value != after.JWKS.Value:
-			add(Internal, before.JWKS.Value, after.JWKS.Value, "its keys are at another address")
+			add(Internal, before.JWKS.Value, after.JWKS.Value, "has its keys at another address")
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
@@ -32,16 +33,24 @@ func (c *comparer) resources() {
 func (c *comparer) resourceGone(a *model.Resource) {
 	to := ""
 	for _, b := range c.new.model().Resources {
-		if c.old.model().Resource(b.Name) == nil && sameTable(a, b) && a.Kind() == b.Kind() {
+		if c.old.model().Resource(b.Name) == nil && a.Kind() == b.Kind() && sameOrigin(a, b) {
 			to = b.Name
 			break
 		}
 	}
 	hint := ""
 	if to != "" {
-		hint = fmt.Sprintf("; %s, which is new, is of the same %s, so it may be its new name", to, a.Kind())
+		hint = fmt.Sprintf("; %s, which is new, shows the same rows, so it may be its new name", to)
 	}
-	c.add(breaksIf(c.any(a, window.Operations...)), Endpoint, a.Name, a.Kind(), to, "is gone%s", hint)
+	c.breaks(c.any(a, window.Operations...), Endpoint, a.Name, a.Kind(), to, "is gone%s", hint)
+}
+
+// sameOrigin reports whether two resources show the same rows.
+func sameOrigin(a, b *model.Resource) bool {
+	if a.Query != nil {
+		return statement(a) == statement(b)
+	}
+	return sameTable(a, b) && (a.View == nil || a.View.Document.Filter.Value == b.View.Document.Filter.Value)
 }
 
 func sameTable(a, b *model.Resource) bool {
@@ -66,13 +75,16 @@ func count(n int, what string) string {
 // resource compares two versions of a resource.
 func (c *comparer) resource(a, b *model.Resource) {
 	if a.Kind() != b.Kind() || !sameTable(a, b) {
-		effect := opensIf(c.new.table(a.Table) != nil)
-		c.add(effect, Endpoint, a.Name, origin(a), origin(b), "its rows come from %s, they came from %s", origin(b), origin(a))
+		effect := Internal // a table that is gone has been renamed
+		if c.new.table(a.Table) != nil {
+			effect = Compatible
+		}
+		c.add(effect, Endpoint, a.Name, origin(a), origin(b), "has its rows from %s, it had them from %s", origin(b), origin(a))
 	}
 	for _, op := range window.Operations {
 		switch {
 		case a.Can(op) && !b.Can(op):
-			c.add(breaksIf(c.any(a, op)), Endpoint, a.Name, operations(a.Operations), operations(b.Operations), "can't be used to %s any more", op)
+			c.breaks(c.any(a, op), Endpoint, a.Name, operations(a.Operations), operations(b.Operations), "can't be used to %s any more", op)
 		case b.Can(op) && !a.Can(op):
 			c.add(Compatible, Endpoint, a.Name, operations(a.Operations), operations(b.Operations), "can be used to %s now", op)
 		}
@@ -105,19 +117,19 @@ func (c *comparer) key(a, b *model.Resource) {
 	case from == "":
 		c.add(Compatible, Endpoint, a.Name, "", to, "has a key now, so its rows can be named by %s", to)
 	case to == "":
-		c.add(breaksIf(c.any(a, window.Operations...)), Endpoint, a.Name, from, "", "has no key any more, so its rows can't be named")
+		c.breaks(c.any(a, window.Operations...), Endpoint, a.Name, from, "", "has no key any more, so its rows can't be named")
 	default:
-		c.add(breaksIf(c.any(a, window.Operations...)), Endpoint, a.Name, from, to, "has another key: %s, it was %s", to, from)
+		c.breaks(c.any(a, window.Operations...), Endpoint, a.Name, from, to, "has another key: %s, it was %s", to, from)
 	}
 	was, is := alternates(a), alternates(b)
 	for _, key := range was {
 		if !slices.Contains(is, key) && key != to {
-			c.add(breaksIf(c.any(a, window.Operations...)), Endpoint, a.Name, key, "", "its rows can't be named by %s any more", key)
+			c.breaks(c.any(a, window.Operations...), Endpoint, a.Name, key, "", "can't be found by %s any more", key)
 		}
 	}
 	for _, key := range is {
 		if !slices.Contains(was, key) && key != from {
-			c.add(Compatible, Endpoint, a.Name, "", key, "its rows can be named by %s, too", key)
+			c.add(Compatible, Endpoint, a.Name, "", key, "can be found by %s, too", key)
 		}
 	}
 }
@@ -140,7 +152,7 @@ func alternates(r *model.Resource) (list []string) {
 // options compares what holds where a request says nothing.
 func (c *comparer) options(a, b *model.Resource) {
 	if from, to := strings.Join(texts(a.Order), ", "), strings.Join(texts(b.Order), ", "); from != to {
-		c.add(breaksIf(c.any(a, window.Read)), Endpoint, a.Name, from, to, "comes in another order where a request names none")
+		c.breaks(c.any(a, window.Read), Endpoint, a.Name, from, to, "comes in another order where a request names none")
 	}
 	if a.Page.Default != b.Page.Default {
 		c.add(Internal, Endpoint, a.Name, strconv.Itoa(a.Page.Default), strconv.Itoa(b.Page.Default),
@@ -152,10 +164,10 @@ func (c *comparer) options(a, b *model.Resource) {
 	}
 	switch {
 	case b.IfMatch && !a.IfMatch:
-		c.add(breaksIf(c.any(a, window.Update, window.Delete)), Endpoint, a.Name, "", "required",
-			"changes must say which version they change (If-Match)")
+		c.breaks(c.any(a, window.Update, window.Delete), Endpoint, a.Name, "", "required",
+			"takes changes only with the version that they change (If-Match)")
 	case a.IfMatch && !b.IfMatch:
-		c.add(Compatible, Endpoint, a.Name, "required", "", "changes need not say any more which version they change (If-Match)")
+		c.add(Compatible, Endpoint, a.Name, "required", "", "takes changes without the version that they change (If-Match)")
 	}
 }
 
@@ -168,7 +180,7 @@ func (c *comparer) fields(a, b *model.Resource, name string) {
 			continue
 		}
 		to, hint := renamed(f, a, b)
-		c.add(breaksIf(c.read(f) || c.sent(f)), Endpoint, target, orNull(typeText(f.Type), f.Nullable), to, "is gone%s", hint)
+		c.breaks(union(c.read(f), c.sent(f)), Endpoint, target, orNull(typeText(f.Type), f.Nullable), to, "is gone%s", hint)
 	}
 	for _, f := range b.Fields {
 		if a.Field(f.Name) == nil {
@@ -213,49 +225,59 @@ func renamed(f *model.Field, a, b *model.Resource) (to, hint string) {
 func (c *comparer) field(a, b *model.Field, target string) {
 	read, sent := c.read(a), c.sent(a)
 	for _, d := range types("", a.Type, b.Type) {
-		effect := Compatible
-		if d.read && read || d.write && sent {
-			effect = Breaking
-		} else if !read && !sent {
-			effect = Internal
-		}
 		at := target
 		if d.path != "" {
 			at = strings.ReplaceAll(target+"/"+d.path, "/[]", "[]")
 		}
-		c.add(effect, Endpoint, at, d.from, d.to, "%s", d.message)
+		var broken []string
+		if d.read {
+			broken = read
+		}
+		if d.write {
+			broken = union(broken, sent)
+		}
+		if len(broken) > 0 {
+			c.breaks(broken, Endpoint, at, d.from, d.to, "%s", d.message)
+			continue
+		}
+		c.opens(union(read, sent), Endpoint, at, d.from, d.to, "%s", d.message)
 	}
 	text := typeText(b.Type)
 	switch {
 	case b.Nullable && !a.Nullable:
-		c.add(breaksIf(read), Endpoint, target, text, orNull(text, true), "may be null now; it was never null")
+		c.breaks(read, Endpoint, target, text, orNull(text, true), "may be null now; it was never null")
 	case a.Nullable && !b.Nullable:
-		effect := opensIf(read)
-		if sent {
-			effect = Breaking
+		if len(sent) > 0 {
+			c.breaks(sent, Endpoint, target, orNull(text, true), text, "is never null any more; null is refused")
+		} else {
+			c.opens(read, Endpoint, target, orNull(text, true), text, "is never null any more")
 		}
-		c.add(effect, Endpoint, target, orNull(text, true), text, "is never null any more%s", map[bool]string{true: "; null is refused"}[sent])
 	}
 	switch {
 	case b.ReadOnly && !a.ReadOnly:
-		c.add(breaksIf(sent), Endpoint, target, "", "", "is filled by the database, so it can't be sent any more")
+		c.breaks(sent, Endpoint, target, "", "", "is filled by the database, so it can't be sent any more")
 	case a.ReadOnly && !b.ReadOnly:
 		c.add(Compatible, Endpoint, target, "", "", "can be sent now")
 	}
 	if from, to := a.Column.Default, b.Column.Default; from != to && !b.Required && !a.Required {
-		c.add(opensIf(c.any(a.Resource, window.Create)), Endpoint, target, from, to, "has another default in rows that are created without it")
+		c.opens(c.any(a.Resource, window.Create), Endpoint, target, from, to, "has another default in rows that are created without it")
 	}
 	if a.Column.Name != b.Column.Name {
 		// A column that is gone has been renamed; one that is still there has other values.
-		effect := breaksIf(read && b.Resource.Table.Column(a.Column.Name) != nil)
-		c.add(effect, Endpoint, target, a.Column.Name, b.Column.Name, "shows column %s, it showed %s", b.Column.Name, a.Column.Name)
+		if b.Resource.Table.Column(a.Column.Name) == nil {
+			read = nil
+		}
+		c.breaks(read, Endpoint, target, a.Column.Name, b.Column.Name, "shows column %s, it showed %s", b.Column.Name, a.Column.Name)
 	}
 	c.text(target+" about", a.About, b.About)
 }
 
 // required compares which fields must be given to create a row.
 func (c *comparer) required(a, b *model.Resource) {
-	creates := c.any(a, window.Create) && b.Can(window.Create)
+	creates := c.any(a, window.Create)
+	if !b.Can(window.Create) {
+		creates = nil
+	}
 	for _, column := range b.Table.Columns {
 		if !mustHave(column) {
 			continue
@@ -263,15 +285,15 @@ func (c *comparer) required(a, b *model.Resource) {
 		was := a.Table.Column(column.Name)
 		switch f := b.FieldOf(column.Name); {
 		case f == nil && (was == nil || !mustHave(was) || a.FieldOf(column.Name) != nil):
-			c.add(breaksIf(creates), Endpoint, b.Name, "", column.Name,
-				"no row can be created any more: column %s must have a value and is not exposed", column.Name)
+			c.breaks(creates, Endpoint, b.Name, "", column.Name,
+				"can't be created any more: column %s must have a value and is not exposed", column.Name)
 		case f != nil && f.Required && (was == nil || !mustHave(was)):
-			c.add(breaksIf(creates), Endpoint, b.Name+"."+f.Name, "", "required", "must be given to create a row")
+			c.breaks(creates, Endpoint, b.Name+"."+f.Name, "", "required", "must be given to create a row")
 		}
 	}
 	for _, f := range a.Fields {
 		if now := b.Field(f.Name); f.Required && now != nil && !now.Required {
-			c.add(opensIf(creates), Endpoint, a.Name+"."+f.Name, "required", "", "need not be given any more to create a row")
+			c.opens(creates, Endpoint, a.Name+"."+f.Name, "required", "", "need not be given any more to create a row")
 		}
 	}
 }
@@ -288,17 +310,17 @@ func (c *comparer) constraints(a, b *model.Resource) {
 	compare := func(was, is []string, added, gone string) {
 		for _, text := range is {
 			if !slices.Contains(was, text) {
-				c.add(breaksIf(writes), Endpoint, a.Name, "", text, added, text)
+				c.breaks(writes, Endpoint, a.Name, "", text, added, text)
 			}
 		}
 		for _, text := range was {
 			if !slices.Contains(is, text) {
-				c.add(opensIf(writes), Endpoint, a.Name, text, "", gone, text)
+				c.opens(writes, Endpoint, a.Name, text, "", gone, text)
 			}
 		}
 	}
-	compare(tableChecks(a), tableChecks(b), "rows must meet a new check: %s", "rows need not meet a check any more: %s")
-	compare(uniques(a), uniques(b), "two rows can't have the same %s any more", "two rows may have the same %s now")
+	compare(tableChecks(a), tableChecks(b), "has a new check: %s", "has no check any more: %s")
+	compare(uniques(a), uniques(b), "can't have the same %s in two rows any more", "may have the same %s in two rows now")
 	compare(references(a), references(b), "must refer to a row that is there: %s", "need not refer to a row any more: %s")
 }
 
@@ -346,26 +368,26 @@ func (c *comparer) relations(a, b *model.Resource, name string) {
 					to, hint = other.Name, fmt.Sprintf("; %s is new and leads the same way, so it may be its new name", other.Name)
 				}
 			}
-			c.add(breaksIf(followed), Endpoint, target, rel.To.Name, to, "is gone%s", hint)
+			c.breaks(followed, Endpoint, target, rel.To.Name, to, "is gone%s", hint)
 			continue
 		}
 		if part := now.To; part.View != nil && part.View.Top != part && rel.To.View != nil {
 			c.fields(rel.To, part, target)
 			c.relations(rel.To, part, target)
 		} else if rel.To.Name != part.Name {
-			c.add(breaksIf(followed), Endpoint, target, rel.To.Name, part.Name, "leads to %s, it led to %s", part.Name, rel.To.Name)
+			c.breaks(followed, Endpoint, target, rel.To.Name, part.Name, "leads to %s, it led to %s", part.Name, rel.To.Name)
 			continue
 		}
 		switch {
 		case rel.Many != now.Many:
-			c.add(breaksIf(followed), Endpoint, target, many(rel), many(now), "leads to %s, it led to %s", many(now), many(rel))
+			c.breaks(followed, Endpoint, target, many(rel), many(now), "leads to %s, it led to %s", many(now), many(rel))
 		case !rel.Many && rel.Required && !now.Required:
-			c.add(breaksIf(followed), Endpoint, target, "one row", "one row or none", "may lead to no row now")
+			c.breaks(followed, Endpoint, target, "one row", "one row or none", "may lead to no row now")
 		case !rel.Many && now.Required && !rel.Required:
-			c.add(opensIf(followed), Endpoint, target, "one row or none", "one row", "always leads to a row now")
+			c.opens(followed, Endpoint, target, "one row or none", "one row", "always leads to a row now")
 		}
 		if !slices.Equal(rel.Pairs, now.Pairs) || !sameJunction(rel.Through, now.Through) {
-			c.add(breaksIf(followed), Endpoint, target, way(rel), way(now), "leads to other rows: by %s, it was by %s", way(now), way(rel))
+			c.breaks(followed, Endpoint, target, way(rel), way(now), "leads to other rows: by %s, it was by %s", way(now), way(rel))
 		}
 		c.text(target+" about", rel.About, now.About)
 	}
@@ -376,14 +398,13 @@ func (c *comparer) relations(a, b *model.Resource, name string) {
 	}
 }
 
-// followed reports whether a role of the old version may follow a relation of it.
-func (c *comparer) followed(rel *model.Relation) bool {
-	return slices.ContainsFunc(c.old.model().Roles, func(role *model.Role) bool {
-		scope := c.old.scope(role.Name)
+// followed lists the roles of the old version that may follow a relation of it.
+func (c *comparer) followed(rel *model.Relation) []string {
+	return c.which(func(s *access.Scope) bool {
 		if rel.From.View != nil {
-			return scope.For(window.Read, rel.From) != nil
+			return s.For(window.Read, rel.From) != nil
 		}
-		return scope.MayFollow(rel) || scope.MayLink(rel)
+		return s.MayFollow(rel) || s.MayLink(rel)
 	})
 }
 
@@ -421,18 +442,18 @@ func (c *comparer) view(a, b *model.Resource) {
 	was, is := a.View.Document, b.View.Document
 	c.rows(a, Endpoint, "has %s", was.Filter.Value, is.Filter.Value, c.any(a, window.Read))
 	if was.OrderBy.Value != is.OrderBy.Value {
-		c.add(breaksIf(c.any(a, window.Read)), Endpoint, a.Name, was.OrderBy.Value, is.OrderBy.Value,
+		c.breaks(c.any(a, window.Read), Endpoint, a.Name, was.OrderBy.Value, is.OrderBy.Value,
 			"comes in another order where a request names none")
 	}
 	if was.Compute.Value != is.Compute.Value {
-		c.add(breaksIf(c.any(a, window.Read)), Endpoint, a.Name, was.Compute.Value, is.Compute.Value, "computes its values in another way")
+		c.breaks(c.any(a, window.Read), Endpoint, a.Name, was.Compute.Value, is.Compute.Value, "computes its values in another way")
 	}
 	// What it shows of relations has been compared; what is left is how many rows, and which.
 	if was.Expand.Value != is.Expand.Value && !slices.ContainsFunc(c.list, func(ch Change) bool {
 		return strings.HasPrefix(ch.Target,
 			a.Name+".")
 	}) {
-		c.add(opensIf(c.any(a, window.Read)), Endpoint, a.Name, was.Expand.Value, is.Expand.Value, "shows its relations in another way")
+		c.opens(c.any(a, window.Read), Endpoint, a.Name, was.Expand.Value, is.Expand.Value, "shows its relations in another way")
 	}
 }
 
@@ -453,12 +474,12 @@ func (c *comparer) query(a, b *model.Resource) {
 		now := find(b.Query.Parameters, p.Name)
 		switch {
 		case now == nil:
-			c.add(breaksIf(called), Endpoint, target, typeText(p.Type), "", "is no parameter any more")
+			c.breaks(called, Endpoint, target, typeText(p.Type), "", "is no parameter any more")
 		case now.Type.Kind != p.Type.Kind:
-			c.add(breaksIf(called), Endpoint, target, typeText(p.Type), typeText(now.Type), "has another type: %s, it was %s", typeText(now.Type),
+			c.breaks(called, Endpoint, target, typeText(p.Type), typeText(now.Type), "has another type: %s, it was %s", typeText(now.Type),
 				typeText(p.Type))
 		case p.Optional && !now.Optional:
-			c.add(breaksIf(called), Endpoint, target, "", "required", "must be given now")
+			c.breaks(called, Endpoint, target, "", "required", "must be given now")
 		case now.Optional && !p.Optional:
 			c.add(Compatible, Endpoint, target, "required", "", "may be left out now")
 		}
@@ -469,11 +490,11 @@ func (c *comparer) query(a, b *model.Resource) {
 		case p.Optional:
 			c.add(Compatible, Endpoint, a.Name+"("+p.Name+")", "", typeText(p.Type), "is a new parameter that may be left out")
 		default:
-			c.add(breaksIf(called), Endpoint, a.Name+"("+p.Name+")", "", typeText(p.Type), "is a new parameter that must be given")
+			c.breaks(called, Endpoint, a.Name+"("+p.Name+")", "", typeText(p.Type), "is a new parameter that must be given")
 		}
 	}
 	if from, to := statement(a), statement(b); from != to {
-		c.add(opensIf(called), Endpoint, a.Name, from, to, "has another statement; its rows may be others")
+		c.opens(called, Endpoint, a.Name, from, to, "has another statement; its rows may be others")
 	}
 }
 

@@ -341,9 +341,9 @@ func (c *comparer) rule(role *model.Role, r *model.Resource, op window.Operation
 		return d.Rule.Text
 	}
 	from := len(c.list)
-	c.rows(r, Permission, "may "+string(op)+" %s of "+r.Name, text(d1), text(d2), true)
+	c.rows(r, Permission, "may "+string(op)+" %s of "+r.Name, text(d1), text(d2), []string{role.Name})
 	for i := from; i < len(c.list); i++ {
-		c.list[i].Role, c.list[i].Operation = role.Name, op
+		c.list[i].Role, c.list[i].Operation, c.list[i].Roles = role.Name, op, nil
 		if role.Anonymous && c.list[i].Effect == Compatible {
 			c.list[i].Message += "; anyone may, without a token"
 		}
@@ -351,20 +351,23 @@ func (c *comparer) rule(role *model.Role, r *model.Resource, op window.Operation
 }
 
 // rows compares two conditions that limit rows; format says what happens with "fewer rows", "more rows" or "other rows".
-func (c *comparer) rows(r *model.Resource, area Area, format, from, to string, used bool) {
+func (c *comparer) rows(r *model.Resource, area Area, format, from, to string, used []string) {
 	a, b := printed(from), printed(to)
 	if a == b {
 		return
 	}
-	effect := breaksIf(used)
-	which := "other rows"
+	widens, which := false, "other rows"
 	switch {
 	case from == "", joins(b, "and", a):
 		which = "fewer rows"
 	case to == "", joins(b, "or", a), joins(a, "and", b):
-		effect, which = opensIf(used), "more rows"
+		widens, which = true, "more rows"
 	}
-	c.add(effect, area, r.Name, from, to, format, which)
+	if widens {
+		c.opens(used, area, r.Name, from, to, format, which)
+		return
+	}
+	c.breaks(used, area, r.Name, from, to, format, which)
 }
 
 // printed is a condition as the language prints it.

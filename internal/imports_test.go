@@ -19,7 +19,8 @@ var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax",
 var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
 
 // formats are libraries that only read and write formats and names.
-var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection", "github.com/pmezard/go-difflib/difflib"}
+var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection",
+	"github.com/pmezard/go-difflib/difflib"}
 
 // Who may import whom, as the architecture has it.
 func TestImports(t *testing.T) {

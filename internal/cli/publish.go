@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"text/tabwriter"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -102,7 +103,7 @@ func (a *app) releases() *cobra.Command {
 					number += " live"
 				}
 				fmt.Fprintf(t, "%s\t%s\t%s\t%8d\t%10d\t%8d\t%s\n", number, when(r.At), r.By, r.Counts.Breaking, r.Counts.Compatible, r.Counts.Internal,
-					r.Note)
+					oneLine(r.Note))
 			}
 			_ = t.Flush() // the terminal has gone away if this fails
 		})
@@ -235,7 +236,12 @@ func printChanges(w io.Writer, list []compare.Change) {
 
 // oneLine is a text on one line, cut where it is long.
 func oneLine(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && !unicode.IsSpace(r) { // which a terminal would obey
+			return -1
+		}
+		return r
+	}, strings.Join(strings.Fields(text), " "))
 	if r := []rune(text); len(r) > 60 {
 		return string(r[:59]) + "…"
 	}

@@ -119,7 +119,11 @@ func (s *Registry) save(ctx context.Context, w *records.Window, d records.Draft)
 			b.policy.Model().Name, d.Window)
 	}
 	if d.Document != w.Draft || d.Of == 0 {
-		if err := s.records.SaveDraft(ctx, d); err != nil {
+		err := s.records.SaveDraft(ctx, d)
+		if errors.Is(err, records.ErrNone) { // it has just been closed
+			return nil, s.NoWindow(ctx, d.Window)
+		}
+		if err != nil {
 			return nil, fmt.Errorf("save the draft of %q: %w", d.Window, err)
 		}
 	}

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
-	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
@@ -83,87 +83,108 @@ func (s *Registry) WatchSources(ctx context.Context) {
 	}
 }
 
-// lookAtSources looks at each source whose time has come, and reports whether a window follows one.
+// sourceUser is a window over a source: its draft where document is nil, else its live release.
+type sourceUser struct {
+	name     string
+	release  int
+	document *window.Document
+}
+
+// lookAtSources looks at each source whose time has come, at all of them at once, and reports whether a window follows one.
 func (s *Registry) lookAtSources(ctx context.Context, next map[string]time.Time) (following bool, err error) {
-	list, err := s.records.Windows(ctx)
+	users, follows, err := s.sourceUsers(ctx)
 	if err != nil {
 		return false, err
 	}
-	type user struct {
-		name     string
-		release  int
-		document *window.Document
-	}
-	bySource := map[string][]user{}
-	follows := map[string]bool{}
-	s.mu.Lock()
-	served := maps.Clone(s.live)
-	s.mu.Unlock()
-	for _, w := range list {
-		draft, err := window.Parse([]byte(w.Draft), lookup)
-		if err == nil {
-			follows[draft.Source.Value] = follows[draft.Source.Value] || draft.Follow
-			bySource[draft.Source.Value] = append(bySource[draft.Source.Value], user{name: w.Name})
-		}
-		if api := served[w.Name]; api != nil {
-			doc := api.Model.Document
-			bySource[doc.Source.Value] = append(bySource[doc.Source.Value], user{w.Name, api.Release, doc})
-		}
-	}
+	var looks sync.WaitGroup
+	var mu sync.Mutex
 	var errs []error
-	for source, users := range bySource {
+	for source, list := range users {
 		if time.Now().Before(next[source]) {
 			continue
 		}
 		every := watchEvery
 		if follows[source] {
-			every, following = followEvery, true
+			every = followEvery
 		}
 		next[source] = time.Now().Add(every - every/10)
-		pool, err := s.pool(ctx, source)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		if follows[source] {
-			s.listenTo(ctx, source, pool)
-		}
-		print, err := s.fingerprint(ctx, pool)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		s.mu.Lock()
-		before := s.prints[source]
-		s.prints[source] = print
-		s.mu.Unlock()
-		if before != "" && before != print {
-			pool.Refresh()
-		}
-		for _, u := range users {
-			if u.document == nil {
-				if before != "" && before != print {
-					s.forgetDraft(u.name) // it is bound to the catalog as it was
-				}
-				continue
-			}
-			if err := s.lookAt(ctx, u.name, u.release, print, pool); err != nil {
+		looks.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, introspectLimit)
+			defer cancel()
+			if err := s.lookAtSource(ctx, source, list, follows[source]); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
 				errs = append(errs, err)
 			}
+		})
+	}
+	looks.Wait()
+	return len(follows) > 0, errors.Join(errs...)
+}
+
+// sourceUsers are the windows over each source, and which sources are followed.
+func (s *Registry) sourceUsers(ctx context.Context) (users map[string][]sourceUser, follows map[string]bool, err error) {
+	list, err := s.records.Windows(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	users, follows = map[string][]sourceUser{}, map[string]bool{}
+	served := s.Served()
+	for _, w := range list {
+		if draft, err := window.Parse([]byte(w.Draft), lookup); err == nil {
+			source := draft.Source.Value
+			users[source] = append(users[source], sourceUser{name: w.Name})
+			if draft.Follow {
+				follows[source] = true
+			}
+		}
+		if api := served[w.Name]; api != nil {
+			doc := api.Model.Document
+			users[doc.Source.Value] = append(users[doc.Source.Value], sourceUser{w.Name, api.Release, doc})
 		}
 	}
-	for _, is := range follows {
-		following = following || is
+	return users, follows, nil
+}
+
+func (s *Registry) lookAtSource(ctx context.Context, source string, users []sourceUser, followed bool) error {
+	pool, err := s.pool(ctx, source)
+	if err != nil {
+		return err
 	}
-	return following, errors.Join(errs...)
+	if followed {
+		s.listenTo(ctx, source, pool)
+	}
+	print, err := postgres.Fingerprint(ctx, pool)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	before := s.prints[source]
+	s.prints[source] = print
+	s.mu.Unlock()
+	changed := before != "" && before != print
+	if changed {
+		pool.Refresh()
+	}
+	var errs []error
+	for _, u := range users {
+		switch {
+		case u.document != nil:
+			errs = append(errs, s.lookAt(ctx, u.name, u.release, print, pool))
+		case changed:
+			s.forgetDraft(u.name) // it is bound to the catalog as it was
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // listenTo lets the database of a source that windows follow tell of changes, where its user may arrange that, and listens.
 func (s *Registry) listenTo(ctx context.Context, source string, pool *postgres.Source) {
 	s.mu.Lock()
 	already := s.told[pool] != nil
+	listening := ctx
 	if !already {
-		ctx, s.told[pool] = context.WithCancel(ctx)
+		listening, s.told[pool] = context.WithCancel(context.WithoutCancel(ctx))
 	}
 	s.mu.Unlock()
 	if already {
@@ -173,13 +194,7 @@ func (s *Registry) listenTo(ctx context.Context, source string, pool *postgres.S
 		s.log.Debug("a database does not tell of changes, so it is asked", "source", source, "error", err)
 		return
 	}
-	go postgres.ChangesOf(ctx, pool, s.lookSoon)
-}
-
-func (s *Registry) fingerprint(ctx context.Context, pool *postgres.Source) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, introspectLimit)
-	defer cancel()
-	return postgres.Fingerprint(ctx, pool)
+	go postgres.ChangesOf(listening, pool, s.lookSoon)
 }
 
 // lookAt compares a live release with the database as it is now, where either has changed since the last look.
@@ -194,8 +209,6 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, introspectLimit)
-	defer cancel()
 	now, err := postgres.Introspect(ctx, pool, model.Queries(was.policy.Model().Document)...)
 	if err != nil {
 		return err
@@ -240,7 +253,9 @@ func (s *Registry) DriftOf(ctx context.Context, name string) (*Drift, error) {
 		}
 		return nil, err
 	}
-	print, err := s.fingerprint(ctx, api.Source())
+	ctx, cancel := context.WithTimeout(ctx, introspectLimit)
+	defer cancel()
+	print, err := postgres.Fingerprint(ctx, api.Source())
 	if err != nil {
 		return nil, err
 	}
@@ -251,19 +266,6 @@ func (s *Registry) DriftOf(ctx context.Context, name string) (*Drift, error) {
 		return d, nil
 	}
 	return &Drift{Window: name, Since: time.Now().UTC(), Tables: []compare.TableDrift{}, Changes: []compare.Change{}}, nil
-}
-
-// Catalog is the catalog of the source of a window's draft, as it is now.
-func (s *Registry) Catalog(ctx context.Context, name string) (*catalog.Catalog, *model.Model, error) {
-	w, err := s.window(ctx, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := s.bind(ctx, []byte(w.Draft))
-	if err != nil {
-		return nil, nil, err
-	}
-	return b.catalog, b.policy.Model(), nil
 }
 
 func diff(from, to, fromName, toName string) string { return window.Diff(from, to, fromName, toName) }

@@ -52,6 +52,11 @@ func (s *Registry) difference(ctx context.Context, name string, w *records.Windo
 		return d, nil
 	}
 	live, was, err := s.released(ctx, name, w.LiveRelease)
+	if f, is := fault.From(err); is && f.Code == "document.invalid" { // of an older service
+		d.Changes = append(d.Changes, compare.Change{Effect: compare.Breaking, Area: compare.Endpoint,
+			Message: "what is live can't be compared with: " + f.Error()})
+		return d, nil
+	}
 	if err != nil {
 		return nil, err
 	}

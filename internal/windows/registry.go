@@ -63,6 +63,9 @@ func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
 func (s *Registry) Shut() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for _, end := range s.told {
+		end()
+	}
 	for _, p := range s.pools {
 		p.source.Close()
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -32,17 +33,21 @@ func (s *Registry) Sources(ctx context.Context) ([]Source, error) {
 		return nil, err
 	}
 	out := make([]Source, len(names))
+	var tries sync.WaitGroup
 	for i, name := range names {
 		out[i] = Source{Name: name, Windows: append([]string{}, users[name]...)}
-		dsn, err := s.dsn(ctx, name)
-		if err == nil {
-			out[i].Address = addressOf(dsn)
-			err = s.answers(ctx, name)
-		}
-		if err != nil {
-			out[i].Wrong = err.Error()
-		}
+		tries.Go(func() {
+			dsn, err := s.dsn(ctx, name)
+			if err == nil {
+				out[i].Address = addressOf(dsn)
+				err = s.answers(ctx, name)
+			}
+			if err != nil {
+				out[i].Wrong = err.Error()
+			}
+		})
 	}
+	tries.Wait()
 	return out, nil
 }
 
@@ -190,11 +195,15 @@ func (s *Registry) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the windows: %w", err)
 	}
+	looking, cancel := context.WithTimeout(ctx, sourceTime)
+	defer cancel()
+	var looks sync.WaitGroup
 	for _, w := range kept {
 		if w.LiveRelease > 0 {
-			_, _ = s.DriftOf(ctx, w.Name) // a source that is away is told of below
+			looks.Go(func() { _, _ = s.DriftOf(looking, w.Name) }) // a source that is away is told of below
 		}
 	}
+	looks.Wait()
 	list, err := s.Windows(ctx)
 	if err != nil {
 		return nil, err

@@ -18,7 +18,8 @@ func (c *comparer) document() {
 		c.add(Internal, Endpoint, "", sourceName(a.Source.Value), sourceName(b.Source.Value), "the rows come from another source")
 	}
 	c.public(a.Description, b.Description)
-	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "lacks %s now: its pages can't call the API", "has %s: its pages can call the API")
+	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "lacks %s now: its pages can't call the API",
+		"has %s: its pages can call the API")
 	c.signIn(a.SignIn, b.SignIn)
 }
 

@@ -326,19 +326,35 @@ func (a *app) describe() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "describe WINDOW",
 		Short: "Print a window's OpenAPI description",
-		Long:  "Print the OpenAPI 3.1 description of what a window serves now, or with --draft of its draft; whole, or as a role sees it.",
+		Long: "Print the OpenAPI 3.1 description of what a window serves now, or with --draft of its draft; whole, or as a role sees it. " +
+			"With\n--release it is that of an earlier release, as it was published.",
 		Example: `  eager describe saltmere > saltmere.openapi.json
-  eager describe saltmere --role agent -o yaml`,
+  eager describe saltmere --role agent -o yaml
+  eager describe saltmere --release 1`,
 		Args: exactly("WINDOW"),
 	}
 	role := c.Flags().String("role", "", "only what this role may do")
 	draft := c.Flags().Bool("draft", false, "the draft instead of the live release")
+	release := c.Flags().Int("release", 0, "an earlier release instead of the live one")
 	output := c.Flags().StringP("output", "o", "json", "json or yaml")
+	c.MarkFlagsMutuallyExclusive("release", "draft")
+	c.MarkFlagsMutuallyExclusive("release", "role")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if *output != "json" && *output != "yaml" {
 			return usage("-o is json or yaml, not %q", *output)
 		}
 		s, path := a.service(), "/api/"
+		if *release != 0 {
+			text, err := s.ReleaseDescription(c.Context(), args[0], *release)
+			if err != nil {
+				return err
+			}
+			if *output == "yaml" {
+				return a.yaml(text)
+			}
+			_, err = a.Out.Write(text)
+			return err
+		}
 		if *draft {
 			path = "/draft/"
 		} else {

@@ -79,13 +79,20 @@ func releaseNumber(text string) (int, error) {
 
 func (a *app) releases() *cobra.Command {
 	c := &cobra.Command{
-		Use:     "releases WINDOW",
-		Short:   "List the releases of a window",
-		Example: "  eager releases saltmere",
-		Args:    exactly("WINDOW"),
+		Use:     "releases WINDOW [RELEASE]",
+		Short:   "List the releases of a window, or show one",
+		Long:    "List the releases of a window, or show what one of them changed; as JSON with its document.",
+		Example: "  eager releases saltmere\n  eager releases saltmere 1",
+		Args:    cobra.ArbitraryArgs,
 	}
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 2 {
+			return a.release(c, args[0], args[1])
+		}
+		if err := exactly("WINDOW")(c, args); err != nil {
+			return err
+		}
 		list, err := a.service().Releases(c.Context(), args[0])
 		if err != nil {
 			return err
@@ -109,6 +116,25 @@ func (a *app) releases() *cobra.Command {
 		})
 	}
 	return c
+}
+
+// release shows one release.
+func (a *app) release(c *cobra.Command, name, number string) error {
+	n, err := releaseNumber(number)
+	if err != nil {
+		return err
+	}
+	r, err := a.service().Release(c.Context(), name, n)
+	if err != nil {
+		return err
+	}
+	return a.print(r, func(w io.Writer) {
+		fmt.Fprintf(w, "Release %d of %s, published %s by %s. %s\n", r.Number, name, when(r.At), r.By, oneLine(r.Note))
+		if len(r.Changes) > 0 {
+			fmt.Fprintln(w)
+			printAreas(w, r.Changes)
+		}
+	})
 }
 
 func (a *app) diff() *cobra.Command {
@@ -190,18 +216,28 @@ func printDifference(w io.Writer, d windows.Difference) {
 	if len(d.Changes) == 0 {
 		return
 	}
-	for _, part := range areaTitles {
-		list := inArea(d.Changes, part.area)
-		if list == nil {
-			continue
-		}
-		fmt.Fprintln(w, part.title)
-		printChanges(w, list)
-		fmt.Fprintln(w)
-	}
+	printAreas(w, d.Changes)
+	fmt.Fprintln(w)
 	c := windows.Counts{Breaking: compare.Count(d.Changes, compare.Breaking), Compatible: compare.Count(d.Changes, compare.Compatible),
 		Internal: compare.Count(d.Changes, compare.Internal), Widening: len(compare.Widening(d.Changes))}
 	fmt.Fprintf(w, "From %s to %s: %s.\n", from, to, countsText(c))
+}
+
+// printAreas prints changes by what they are about.
+func printAreas(w io.Writer, changes []compare.Change) {
+	first := true
+	for _, part := range areaTitles {
+		list := inArea(changes, part.area)
+		if list == nil {
+			continue
+		}
+		if !first {
+			fmt.Fprintln(w)
+		}
+		first = false
+		fmt.Fprintln(w, part.title)
+		printChanges(w, list)
+	}
 }
 
 func inArea(changes []compare.Change, area compare.Area) (list []compare.Change) {

@@ -91,6 +91,9 @@ func (s *Directory) addKey(ctx context.Context, unlessYounger time.Duration) err
 
 // RotateKeys makes a new signing key. Tokens of the older ones are good as long as they last, or not at all any more with forget.
 func (s *Directory) RotateKeys(ctx context.Context, forget bool) error {
+	if err := s.records.Note(ctx, "rotate keys", "signing-keys", map[string]any{"forget": forget}); err != nil {
+		return fmt.Errorf("note that a key is made: %w", err)
+	}
 	if err := s.addKey(ctx, 0); err != nil {
 		return fmt.Errorf("make a signing key: %w", err)
 	}

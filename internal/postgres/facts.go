@@ -71,16 +71,18 @@ func OnPaper(ctx context.Context, s *Source, ix doctor.Index) (*Paper, error) {
 		if err := needPaper(ctx, tx); err != nil {
 			return err
 		}
-		var err error
-		if out.Before, err = genericCost(ctx, tx, ix.TryOn()); err != nil {
+		before, err := genericPlan(ctx, tx, ix.TryOn())
+		if err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, "select hypopg_create_index($1)", ix.Definition(false)); err != nil {
 			return err
 		}
-		if out.After, err = genericCost(ctx, tx, ix.TryOn()); err != nil {
+		after, err := genericPlan(ctx, tx, ix.TryOn())
+		if err != nil {
 			return err
 		}
+		out.Before, out.After = before.Cost, after.Cost
 		if _, err := tx.Exec(ctx, "select hypopg_reset()"); err != nil {
 			return err
 		}
@@ -93,6 +95,29 @@ func OnPaper(ctx context.Context, s *Source, ix doctor.Index) (*Paper, error) {
 		return nil, fmt.Errorf("try an index on %s: %w", ix.Table.QualifiedName(), err)
 	}
 	return out, nil
+}
+
+// ReadsWhole reports whether the planner would read all of a table for the statement that an index is for.
+func ReadsWhole(ctx context.Context, s *Source, ix doctor.Index) (whole bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, paperLimit)
+	defer cancel()
+	conn, err := s.writes.Acquire(ctx)
+	if err != nil {
+		return false, unavailable(ctx, err)
+	}
+	defer conn.Release()
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		plan, err := genericPlan(ctx, tx, ix.TryOn())
+		if err != nil {
+			return err
+		}
+		whole = plan.Scans(ix.Table.Name)
+		return errRolledBack
+	})
+	if !errors.Is(err, errRolledBack) {
+		return false, fmt.Errorf("look at the plan of %s: %w", ix.Table.QualifiedName(), err)
+	}
+	return whole, nil
 }
 
 // paperLimit is how long it may take to try an index.
@@ -117,12 +142,12 @@ func needPaper(ctx context.Context, tx pgx.Tx) error {
 	return err
 }
 
-// genericCost is what the planner reckons for a statement whatever its arguments are.
-func genericCost(ctx context.Context, tx pgx.Tx, sql string) (float64, error) {
+// genericPlan is the planner's plan for a statement whatever its arguments are.
+func genericPlan(ctx context.Context, tx pgx.Tx, sql string) (*statement.Step, error) {
 	pg := tx.Conn().PgConn()
 	described, err := pg.Prepare(ctx, "", sql, nil)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	arguments := ""
 	if n := len(described.ParamOIDs); n > 0 {
@@ -131,16 +156,16 @@ func genericCost(ctx context.Context, tx pgx.Tx, sql string) (float64, error) {
 	results, err := pg.Exec(ctx, "set local plan_cache_mode = force_generic_plan; prepare eager_paper as "+sql+
 		"; explain (format json) execute eager_paper"+arguments+"; deallocate eager_paper").ReadAll()
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	for _, r := range results {
 		if len(r.Rows) == 1 && len(r.Rows[0]) == 1 {
 			explained, err := statement.ReadExplained(r.Rows[0][0])
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
-			return explained.Plan.Cost, nil
+			return explained.Plan, nil
 		}
 	}
-	return 0, errors.New("the planner told no cost")
+	return nil, errors.New("the planner told no cost")
 }

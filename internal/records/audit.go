@@ -56,6 +56,11 @@ func (s *Store) act(ctx context.Context, a *act, do func(context.Context, pgx.Tx
 	})
 }
 
+// Note appends an entry of something that is done outside of one transaction, before it is done.
+func (s *Store) Note(ctx context.Context, name, target string, details map[string]any) error {
+	return s.act(ctx, &act{name, target, details}, func(context.Context, pgx.Tx) error { return nil })
+}
+
 // mustAct is an act of one statement; ErrNone says that what it changes is not there.
 func (s *Store) mustAct(ctx context.Context, a act, sql string, args ...any) error {
 	return s.act(ctx, &a, func(ctx context.Context, tx pgx.Tx) error {

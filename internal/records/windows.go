@@ -25,12 +25,13 @@ type Window struct {
 	DraftBy       string
 	LiveDocument  string
 	LivePublished time.Time
-	LastRequest   *time.Time // of a caller with a token; nil: never
+	LastRequest   *time.Time // nil: never
 }
 
 const windowColumns = `select w.name, coalesce(w.live_release, 0), d.document, d.version, d.updated_at, d.updated_by,
 			coalesce(r.document, ''), coalesce(r.created_at, 'epoch'),
-			greatest((select max(used_at) from client c where c.window_id = w.id), (select max(used_at) from account a where a.window_id = w.id))
+			greatest((select max(used_at) from client c where c.window_id = w.id), (select max(used_at) from account a where a.window_id = w.id),
+				(select max(last_at) from usage u where u.window_id = w.id))
 	from api_window w join draft d on d.window_id = w.id
 	left join release r on r.window_id = w.id and r.number = w.live_release`
 
@@ -234,7 +235,8 @@ func (s *Store) AddUses(ctx context.Context, uses []Use) error {
 		select w.id, current_date, u.caller, u.operation, u.target, u.count
 		from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::bigint[]) u (name, caller, operation, target, count)
 		join api_window w on w.name = u.name order by 1, 3, 4, 5
-		on conflict (window_id, day, caller, operation, target) do update set count = usage.count + excluded.count`, columns[0], columns[1],
+		on conflict (window_id, day, caller, operation, target) do update set count = usage.count + excluded.count,
+		last_at = now()`, columns[0], columns[1],
 		columns[2], columns[3], counts)
 	return err
 }

@@ -123,7 +123,11 @@ func (s *Registry) tryIndex(ctx context.Context, source *postgres.Source, ix doc
 		Message: fmt.Sprintf("no index on (%s) of about %d rows, for %s", strings.Join(ix.Columns, ", "), ix.Table.RowEstimate, ix.Why)}
 	switch {
 	case paper == nil:
-		f.Do = "install hypopg in the database to have it tried on paper"
+		if whole, err := postgres.ReadsWhole(ctx, source, ix); err != nil || !whole {
+			return nil, err
+		}
+		f.Message += "; as planned now, the whole table is read"
+		f.Do = "with the extension hypopg in the database, it would be tried on paper"
 	case paper.After > paper.Before*worthIt:
 		return nil, nil
 	default:

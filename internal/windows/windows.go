@@ -25,7 +25,7 @@ type Window struct {
 	DraftVersion int        `json:"draft_version"`
 	DraftUpdated time.Time  `json:"draft_updated"`
 	DraftBy      string     `json:"draft_by"`
-	LastRequest  *time.Time `json:"last_request,omitempty"` // of a caller with a token
+	LastRequest  *time.Time `json:"last_request,omitempty"` // of its callers
 	Drift        *Counts    `json:"drift,omitempty"`        // what the database has changed since the live release
 	Wrong        string     `json:"wrong,omitempty"`        // why the live document does not fit the database any more
 	Warnings     []string   `json:"warnings,omitempty"`     // of a document that was saved: what may not be meant

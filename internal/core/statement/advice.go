@@ -21,6 +21,11 @@ type Step struct {
 	Plans    []*Step `json:"Plans"`
 }
 
+// Scans reports whether the plan reads all of a table.
+func (s *Step) Scans(table string) bool {
+	return s.Type == "Seq Scan" && s.Relation == table || slices.ContainsFunc(s.Plans, func(p *Step) bool { return p.Scans(table) })
+}
+
 // Explained is what the database says about a statement that it has run.
 type Explained struct {
 	Plan *Step   `json:"Plan"`

@@ -27,6 +27,7 @@ create table usage (
   operation text not null,
   target    text not null, -- resource, or resource.field
   count     bigint not null,
+  last_at   timestamptz not null default now(),
   primary key (window_id, day, caller, operation, target)
 );
 create index on usage (window_id, target);

@@ -36,7 +36,8 @@ func (s *Server) describe(w http.ResponseWriter, r *http.Request, api *data.API,
 		return err
 	}
 	signIn := api.Model.Document.SignIn
-	place := describe.Place{Server: s.origin(r) + root(r), Bearer: signIn.Accounts != nil || signIn.Issuers != nil}
+	place := describe.Place{Formats: r.URL.Query().Get("formats") == "all", Server: s.origin(r) + root(r), Bearer: signIn.Accounts != nil ||
+		signIn.Issuers != nil}
 	if signIn.Clients {
 		place.Token = s.origin(r) + "/auth/" + api.Model.Name + "/token"
 	}

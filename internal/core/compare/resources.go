@@ -100,6 +100,7 @@ func (c *comparer) resource(a, b *model.Resource) {
 	c.view(a, b)
 	c.query(a, b)
 	c.text(a.Name+" about", a.About, b.About)
+	c.text(a.Name+" item", a.Item, b.Item)
 }
 
 func origin(r *model.Resource) string {

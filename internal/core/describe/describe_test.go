@@ -121,24 +121,24 @@ func TestRoles(t *testing.T) {
 		schema     string
 		has, lacks []string
 	}{
-		{"", "/port_calls/{id}", "delete get parameters patch put", "port_calls", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
+		{"", "/port_calls/{id}", "delete get parameters patch put", "port_call", []string{"remarks", "vessel", "tugs", "tugs@count"}, nil},
 		{"board", "/arrivals_board", "get", "arrivals_board", []string{"id", "eta", "status", "tug_count", "vessel"},
 			[]string{"remarks", "tugs", "draught_m"}},
 		{"board", "/arrivals_board", "get", "arrivals_board.vessel", []string{"name", "flag"}, []string{"id", "agent_id"}},
 		{"agent", "/berth_load", "get", "berth_load", []string{"berth_code", "hours"}, nil},
-		{"agent", "/port_calls", "get patch post", "port_calls-create", []string{"vessel_id", "eta", "etd", "draught_m"},
+		{"agent", "/port_calls", "get patch post", "port_call-create", []string{"vessel_id", "eta", "etd", "draught_m"},
 			[]string{"status", "id", "remarks"}},
-		{"agent", "/port_calls/{id}", "get parameters patch put", "port_calls", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
-		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotages-update", []string{"boarded_at"},
+		{"agent", "/port_calls/{id}", "get parameters patch put", "port_call", []string{"vessel", "due"}, []string{"remarks", "inspections"}},
+		{"pilot", "/pilotages/{port_call_id}/{pilot_id}/{direction}", "get parameters patch put", "pilotage-change", []string{"boarded_at"},
 			[]string{"pilot_id"}},
-		{"office", "/vessels/{id}", "get parameters patch put", "vessels", []string{"flag"}, []string{"internal_note"}},
+		{"office", "/vessels/{id}", "get parameters patch put", "vessel", []string{"flag"}, []string{"internal_note"}},
 		{"", "/weather_log", "get post", "weather_log", []string{"wind_kn"}, nil},
-		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessels-update", []string{"agent", "port_calls", "port_calls@delta"},
+		{"", "/vessels/$filter({where})/$each", "delete parameters patch", "vessel-change", []string{"agent", "port_calls", "port_calls@delta"},
 			nil},
-		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_calls-create", []string{"vessel", "tugs", "cargo_items"},
+		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_call-create", []string{"vessel", "tugs", "cargo_items"},
 			[]string{"tugs@delta"}},
-		{"", "/port_calls/{id}/vessel/$ref", "parameters put", "port_calls-replace", []string{"vessel_id"}, []string{"tugs"}},
-		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_calls-update", []string{"eta", "tugs"}, []string{"vessel"}},
+		{"", "/port_calls/{id}/vessel/$ref", "parameters put", "port_call-replace", []string{"vessel_id"}, []string{"tugs"}},
+		{"agent", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "port_call-change", []string{"eta", "tugs"}, []string{"vessel"}},
 		{"", "/$batch", "post", "batch-of-requests", []string{"requests"}, nil},
 		{"", "/port_calls/{id}/tugs/$ref", "delete parameters post put", "links-to-rows", []string{"value"}, nil},
 	}
@@ -168,8 +168,8 @@ func TestRoles(t *testing.T) {
 		t.Errorf("the anonymous role's description has %d paths, want the collection of arrivals_board, its count, its row, "+
 			"its vessel and the batch", len(d.Paths))
 	}
-	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_calls-create"].Required, []string{"eta", "draught_m"}) {
-		t.Errorf("required in a create: %v", d.Components.Schemas["port_calls-create"].Required)
+	if _, _, d := describeAs(t, "agent"); !slices.Equal(d.Components.Schemas["port_call-create"].Required, []string{"eta", "draught_m"}) {
+		t.Errorf("required in a create: %v", d.Components.Schemas["port_call-create"].Required)
 	}
 }
 

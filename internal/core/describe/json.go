@@ -29,7 +29,7 @@ func JSON(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
 }
 
 func (p *printer) description(m *model.Model, scope *access.Scope, at Place) error {
-	w := newWriter(m, scope)
+	w := newWriter(m, scope, at)
 	o := ordered(w.head(at))
 	p.open('{')
 	for i, part := range []member{{"openapi", o.OpenAPI}, {"info", o.Info}, {"servers", o.Servers}, {"security", o.Security},
@@ -48,7 +48,7 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 	p.name("paths", false)
 	p.open('{')
 	written := 0
-	many := newWriter(m, scope)
+	many := newWriter(m, scope, at)
 	many.batch()
 	if err := p.each(reflect.ValueOf(many.paths.Spec.Paths), &written); err != nil {
 		return err
@@ -57,7 +57,7 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 		if r.View != nil && r.View.Top != r {
 			continue
 		}
-		one := newWriter(m, scope)
+		one := newWriter(m, scope, at)
 		one.resource(r)
 		if err := p.each(reflect.ValueOf(one.paths.Spec.Paths), &written); err != nil {
 			return err
@@ -73,7 +73,7 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 			return err
 		}
 	}
-	if err := p.schemas(w, resources); err != nil {
+	if err := p.schemas(w, at, resources); err != nil {
 		return err
 	}
 	if len(c.SecuritySchemes) > 0 {
@@ -88,7 +88,7 @@ func (p *printer) description(m *model.Model, scope *access.Scope, at Place) err
 }
 
 // schemas writes those that everything shares among those of the rows, in the order of their names.
-func (p *printer) schemas(w *writer, resources []*model.Resource) error {
+func (p *printer) schemas(w *writer, at Place, resources []*model.Resource) error {
 	p.name("schemas", false)
 	p.open('{')
 	written := 0
@@ -108,7 +108,7 @@ func (p *printer) schemas(w *writer, resources []*model.Resource) error {
 		if err := before(component(r, "")); err != nil {
 			return err
 		}
-		one := newWriter(w.model, w.scope)
+		one := newWriter(w.model, w.scope, at)
 		one.schemas(r)
 		if err := p.each(reflect.ValueOf(one.components.Spec.Schemas), &written); err != nil {
 			return err

@@ -20,14 +20,15 @@ import (
 
 // Place is where the API is served, for the servers and the token address of the description.
 type Place struct {
-	Server string // http://127.0.0.1:8080/api/saltmere
-	Token  string // where programs get tokens; "" where they can't
-	Bearer bool   // people have tokens, or other issuers give them
+	Formats bool   // tell of all formats of answers, not of JSON alone
+	Server  string // http://127.0.0.1:8080/api/saltmere
+	Token   string // where programs get tokens; "" where they can't
+	Bearer  bool   // people have tokens, or other issuers give them
 }
 
 // OpenAPI is the description as OpenAPI 3.1: what the scope may do and no more.
 func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[openapi.OpenAPI] {
-	w := newWriter(m, scope)
+	w := newWriter(m, scope, at)
 	spec := w.head(at)
 	for _, r := range described(m, scope) {
 		w.schemas(r)
@@ -41,8 +42,9 @@ func OpenAPI(m *model.Model, scope *access.Scope, at Place) *openapi.Extendable[
 	return spec
 }
 
-func newWriter(m *model.Model, scope *access.Scope) *writer {
-	return &writer{limited: limited(m, scope), model: m, scope: scope, components: openapi.NewComponents(), paths: openapi.NewPaths()}
+func newWriter(m *model.Model, scope *access.Scope, at Place) *writer {
+	return &writer{formats: at.Formats, limited: limited(m, scope), model: m, scope: scope, components: openapi.NewComponents(),
+		paths: openapi.NewPaths()}
 }
 
 // limited reports whether the requests of a scope are counted; those of everyone, if any role's are.
@@ -67,6 +69,7 @@ func (w *writer) head(at Place) *openapi.Extendable[openapi.OpenAPI] {
 		about = strings.TrimSpace(about + fmt.Sprintf("\n\nAs role `%s` sees it.", w.scope.Name))
 	}
 	w.shared(at)
+	w.enumerations()
 	spec := &openapi.OpenAPI{
 		OpenAPI: "3.1.1",
 		Info: openapi.NewExtendable(&openapi.Info{Title: cmp.Or(doc.Title, w.model.Name), Description: about,
@@ -123,6 +126,7 @@ func YAML(out io.Writer, m *model.Model, scope *access.Scope, at Place) error {
 }
 
 type writer struct {
+	formats    bool // of answers: all of them
 	limited    bool // requests are counted
 	model      *model.Model
 	scope      *access.Scope
@@ -130,9 +134,15 @@ type writer struct {
 	paths      *openapi.Extendable[openapi.Paths]
 }
 
-// component is a resource's name as a key of components, where only ASCII may stand.
+// reserved are the schemas that every description has.
+var reserved = []string{"error", "link-to-row", "links-to-rows", "change-of-rows", "batch-of-requests", "answers-of-batch"}
+
+// component is what one row of a resource is called as a key of components, where only ASCII may stand.
 func component(r *model.Resource, part string) string {
-	name := r.Name
+	name := cmp.Or(r.Item, r.Name)
+	if slices.Contains(reserved, name) {
+		name += "-row"
+	}
 	for _, c := range name {
 		if c >= 0x80 {
 			name = fmt.Sprintf("resource-%d", r.Index+1)
@@ -238,11 +248,15 @@ func (w *writer) resource(r *model.Resource) {
 	reads := w.scope.For(window.Read, r) != nil
 	collection := &openapi.PathItem{}
 	if reads {
-		collection.Get = w.read(r, "list-"+r.Name, "Read "+r.Name, w.page(r), listOptions)
+		verb := "List "
+		if r.Query != nil {
+			verb = "Read "
+		}
+		collection.Get = w.read(r, "list-"+r.Name, verb+words(r.Name), "A page of "+words(r.Name)+".", w.page(r), listOptions)
 		w.add("/"+r.Name+"/$count", &openapi.PathItem{Get: w.number(r)})
 	}
 	if w.scope.For(window.Create, r) != nil {
-		op := w.operation(r, "create-"+r.Name, "Add a row to "+r.Name, "201", w.stored(r), writeRefusals...)
+		op := w.operation(r, window.Create, "create-"+item(r), "Add "+one(r), "The new "+words(item(r))+".", "201", w.stored(r), writeRefusals...)
 		op.Spec.RequestBody = body(component(r, "-create"))
 		collection.Post = w.write(op, r)
 		tagged(op, r)
@@ -260,23 +274,27 @@ func (w *writer) resource(r *model.Resource) {
 				Description: k.About, Schema: schemaOf(k.Type).Build()}))
 	}
 	if reads && w.keyReadable(r) {
-		row.Get = w.read(r, "get-"+r.Name, "Read one row of "+r.Name, w.object(r), rowOptions)
+		row.Get = w.read(r, "get-"+item(r), "Read "+one(r), "The "+words(item(r))+".", w.object(r), rowOptions)
 		tagged(row.Get, r)
 		w.relations(r, path, row.Parameters)
 	}
 	if w.scope.For(window.Update, r) != nil {
-		op := w.operation(r, "update-"+r.Name, "Change fields of one row of "+r.Name, "200", w.stored(r), writeRefusals...)
-		op.Spec.RequestBody = body(component(r, "-update"))
-		row.Patch = w.conditional(w.write(op, r), r)
-		op = w.operation(r, "replace-"+r.Name, "Give one row of "+r.Name+" new values; what is left out goes to its default", "200", w.stored(r),
+		op := w.operation(r, window.Update, "change-"+item(r), "Change fields of "+one(r), "The "+words(item(r))+" as it is now.", "200",
+			w.stored(r),
 			writeRefusals...)
+		op.Spec.RequestBody = body(component(r, "-change"))
+		row.Patch = w.conditional(w.write(op, r), r)
+		op = w.operation(r, window.Update, "replace-"+item(r), "Replace "+one(r), "The "+words(item(r))+" as it is now.", "200", w.stored(r),
+			writeRefusals...)
+		op.Spec.Description = strings.TrimSpace("What is left out goes to its default.\n\n" + op.Spec.Description)
 		op.Spec.RequestBody = body(component(r, "-replace"))
 		row.Put = w.conditional(w.write(op, r), r)
 		tagged(row.Patch, r)
 		tagged(row.Put, r)
 	}
 	if w.scope.For(window.Delete, r) != nil {
-		row.Delete = w.conditional(once(w.operation(r, "delete-"+r.Name, "Delete one row of "+r.Name, "204", nil, "invalid", "unauthenticated",
+		row.Delete = w.conditional(once(w.operation(r, window.Delete, "delete-"+item(r), "Delete "+one(r), "It is gone.", "204", nil, "invalid",
+			"unauthenticated",
 			"forbidden", "missing", "conflict", "unavailable")), r)
 	}
 	w.add(path, row)
@@ -326,23 +344,26 @@ func (w *writer) relations(r *model.Resource, path string, key []*openapi.RefOrS
 		if !w.scope.MayFollow(rel) {
 			continue
 		}
-		id, summary := "follow-"+r.Name+"-"+rel.Name, "Read "+rel.Name+" of one row of "+r.Name
-		item := &openapi.PathItem{Parameters: key}
+		way := rel.Name + "-of-" + item(r)
+		at := &openapi.PathItem{Parameters: key}
 		if rel.Many {
-			item.Get = w.read(rel.To, id, summary, w.page(rel.To), listOptions)
+			at.Get = w.read(rel.To, "list-"+way, "List the "+words(rel.Name)+" of "+one(r), "A page of "+words(rel.To.Name)+".", w.page(rel.To),
+				listOptions)
 		} else {
-			item.Get = w.read(rel.To, id, summary, w.object(rel.To), rowOptions)
-			item.Get.Spec.Responses.Spec.Response["204"] = openapi.NewResponseBuilder().Description("The row has none.").Build()
+			at.Get = w.read(rel.To, "get-"+way, "Read the "+words(rel.Name)+" of "+one(r), "The "+words(item(rel.To))+".", w.object(rel.To),
+				rowOptions)
+			at.Get.Spec.Responses.Spec.Response["204"] = openapi.NewResponseBuilder().Description("The row has none.").Build()
 		}
-		w.add(path+"/"+rel.Name, item)
+		at.Get.Spec.Description = w.limits(rel.To, window.Read)
+		w.add(path+"/"+rel.Name, at)
 		w.links(r, rel, path, key)
 	}
 }
 
-func (w *writer) read(r *model.Resource, id, summary string, answer *openapi.RefOrSpec[openapi.Schema],
+func (w *writer) read(r *model.Resource, id, summary, done string, answer *openapi.RefOrSpec[openapi.Schema],
 	options []string) *openapi.Extendable[openapi.Operation] {
-	op := w.operation(r, id, summary, "200", answer, readRefusals...)
-	if answer != nil {
+	op := w.operation(r, window.Read, id, summary, done, "200", answer, readRefusals...)
+	if answer != nil && w.formats {
 		content := op.Spec.Responses.Spec.Response["200"].Spec.Spec.Content
 		for kind, about := range otherFormats {
 			content[kind] = media(text(about).Build())
@@ -396,7 +417,8 @@ var otherFormats = map[string]string{
 
 // number describes the count of a collection, which is bare text.
 func (w *writer) number(r *model.Resource) *openapi.Extendable[openapi.Operation] {
-	op := w.read(r, "count-"+r.Name, "Count the rows of "+r.Name, nil, countOptions)
+	op := w.read(r, "count-"+r.Name, "Count "+words(r.Name), "The number.", nil, countOptions)
+	op.Spec.Description = w.limits(r, window.Read)
 	done := openapi.NewResponseBuilder().Description("The number.").AddContent("text/plain",
 		media(openapi.NewSchemaBuilder().Type("integer").Build()))
 	op.Spec.Responses.Spec.Response["200"] = done.Build()
@@ -434,9 +456,9 @@ var statuses = map[string]string{"invalid": "400", "unauthenticated": "401", "fo
 	"conflict": "409", "changed": "412", "versionless": "428",
 	"limited": "429", "media": "415", "unprocessable": "422", "unavailable": "503"}
 
-func (w *writer) operation(r *model.Resource, id, summary, status string, answer *openapi.RefOrSpec[openapi.Schema],
-	refusals ...string) *openapi.Extendable[openapi.Operation] {
-	done := openapi.NewResponseBuilder().Description(summary + ": done.")
+func (w *writer) operation(r *model.Resource, does window.Operation, id, summary, outcome, status string,
+	answer *openapi.RefOrSpec[openapi.Schema], refusals ...string) *openapi.Extendable[openapi.Operation] {
+	done := openapi.NewResponseBuilder().Description(outcome)
 	if answer != nil {
 		done.AddContent("application/json", media(answer))
 	}
@@ -448,9 +470,8 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	if status != "204" && w.scope.For(window.Read, r) == nil {
 		responses = openapi.NewResponsesBuilder()
 	}
-	if status == "201" || status == "200" && (strings.HasPrefix(id, "update-") || strings.HasPrefix(id, "replace-")) {
-		responses.AddResponse("204", openapi.NewResponseBuilder().Description(summary+
-			": done; the row is not wanted, or not the role's to read.").Build())
+	if status == "201" || status == "200" && (does == window.Update) {
+		responses.AddResponse("204", openapi.NewResponseBuilder().Description("Done; the row is not wanted, or not the role's to read.").Build())
 	}
 	if w.limited {
 		refusals = append(slices.Clone(refusals), "limited")
@@ -458,8 +479,8 @@ func (w *writer) operation(r *model.Resource, id, summary, status string, answer
 	for _, name := range refusals {
 		responses.AddResponse(statuses[name], openapi.NewRefOrExtSpec[openapi.Response]("#/components/responses/"+name))
 	}
-	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Tags: []string{tag(r)},
-		Responses: responses.Build().Spec})
+	return openapi.NewExtendable(&openapi.Operation{OperationID: id, Summary: summary, Description: w.seen(r, does),
+		Tags: []string{tag(r)}, Responses: responses.Build().Spec})
 }
 
 // tag is the resource that an operation stands under; a part of a saved view has none of its own.
@@ -482,12 +503,59 @@ func (w *writer) stored(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
 	return w.object(r)
 }
 
+// page is the list of a resource's rows, which has a name of its own.
 func (w *writer) page(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
-	return openapi.NewSchemaBuilder().Type("object").Required("value").
+	return schemaRef(component(r, "-list"))
+}
+
+func (w *writer) list(r *model.Resource) *openapi.RefOrSpec[openapi.Schema] {
+	return openapi.NewSchemaBuilder().Type("object").Description("A page of "+words(r.Name)+".").Required("value").
 		AddProperty("value", openapi.NewSchemaBuilder().Type("array").Items(openapi.NewBoolOrSchema(w.object(r))).Build()).
 		AddProperty("@context", text("").Format("uri-reference").Build()).
 		AddProperty("@count", openapi.NewSchemaBuilder().Type("integer").Description("The number of all rows that the filter meets, "+
 			"with count=true.").Build()).
 		AddProperty("@nextLink", text("Where the next page is, while there is one.").Format("uri-reference").Build()).
 		Build()
+}
+
+// item is what one row of a resource is called.
+func item(r *model.Resource) string { return cmp.Or(r.Item, r.Name) }
+
+// words is a name as people write it.
+func words(name string) string { return strings.ReplaceAll(name, "_", " ") }
+
+// one is one row of a resource in words.
+func one(r *model.Resource) string {
+	name := words(item(r))
+	if strings.ContainsAny(name[:1], "aeiouAEIOU") {
+		return "an " + name
+	}
+	return "a " + name
+}
+
+// seen says what a resource is, and what of it an operation is for.
+func (w *writer) seen(r *model.Resource, op window.Operation) string {
+	return strings.TrimSpace(r.About + "\n\n" + w.limits(r, op))
+}
+
+// limits says what of a resource an operation is for, where a role does not see or change all of it.
+func (w *writer) limits(r *model.Resource, op window.Operation) string {
+	d := w.scope.For(op, r)
+	if d == nil || r.View != nil {
+		return ""
+	}
+	var parts []string
+	if d.Rule != nil {
+		parts = append(parts, "Only those where `"+d.Rule.Text+"`.")
+	}
+	var without []string
+	for _, f := range r.Fields {
+		if op == window.Read && !d.Fields[f.Index] {
+			without = append(without, "`"+f.Name+"`")
+		}
+	}
+	if without != nil {
+		parts = append(parts, "Without "+strings.Join(without, ", ")+".")
+	}
+	return strings.Join(parts, "\n\n")
 }

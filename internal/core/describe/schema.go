@@ -3,6 +3,7 @@ package describe
 import (
 	"math"
 	"slices"
+	"strings"
 
 	"github.com/sv-tools/openapi"
 
@@ -16,7 +17,10 @@ func (w *writer) schemas(r *model.Resource) {
 	if w.scope.For(window.Read, r) != nil {
 		b := openapi.NewSchemaBuilder().Type("object").Description(r.About)
 		for _, f := range w.scope.Readable(r) {
-			b.AddProperty(f.Name, fieldSchema(f, false))
+			b.AddProperty(f.Name, w.fieldSchema(f, false))
+			if !f.Nullable {
+				b.AddRequired(f.Name)
+			}
 		}
 		for _, rel := range r.Relations {
 			if !w.scope.MayFollow(rel) {
@@ -34,12 +38,17 @@ func (w *writer) schemas(r *model.Resource) {
 				openapi.NewSchemaBuilder().Type("null").Build()).Build())
 		}
 		w.components.Spec.Add(component(r, ""), b.Build())
+		w.components.Spec.Add(component(r, "-list"), w.list(r))
 	}
 	for _, op := range []window.Operation{window.Create, window.Update} {
 		if d := w.scope.For(op, r); d != nil {
 			one := w.bodySchema(r, op, op == window.Create, d)
 			w.related(one, r, op)
-			w.components.Spec.Add(component(r, "-"+string(op)), one.Build())
+			part := "-create"
+			if op == window.Update {
+				part = "-change"
+			}
+			w.components.Spec.Add(component(r, part), one.Build())
 			if op == window.Update {
 				w.components.Spec.Add(component(r, "-replace"), w.bodySchema(r, op, true, d).Build())
 			}
@@ -66,7 +75,7 @@ func (w *writer) bodySchema(r *model.Resource, op window.Operation, whole bool, 
 		if !d.Fields[f.Index] || !access.Possible(f, op) {
 			continue
 		}
-		b.AddProperty(f.Name, fieldSchema(f, true))
+		b.AddProperty(f.Name, w.fieldSchema(f, true))
 		if whole && f.Required && !d.Presets(f) && !(op == window.Create && w.givenByRelation(f)) {
 			b.AddRequired(f.Name)
 		}
@@ -81,7 +90,10 @@ func (w *writer) givenByRelation(f *model.Field) bool {
 	})
 }
 
-func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
+func (w *writer) fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
+	if name := w.enumeration(f.Type); name != "" {
+		return namedEnum(name, f)
+	}
 	b := schemaOf(f.Type)
 	checked(b, f)
 	if f.About != "" {
@@ -94,6 +106,54 @@ func fieldSchema(f *model.Field, body bool) *openapi.RefOrSpec[openapi.Schema] {
 		return nullable(b, f.Type)
 	}
 	return b.Build()
+}
+
+// enumeration is the component of an enumeration, which is there once; "" for any other type.
+func (w *writer) enumeration(t *model.Type) string {
+	name := ""
+	if t.Kind == model.Enum {
+		name = w.model.TypeName(t)
+	}
+	if name == "" || strings.ContainsFunc(name, func(c rune) bool { return c >= 0x80 }) {
+		return ""
+	}
+	for _, r := range w.model.Resources {
+		if component(r, "") == name {
+			name += "-value"
+		}
+	}
+	return name
+}
+
+// enumerations adds those that the scope meets.
+func (w *writer) enumerations() {
+	for _, r := range append(described(w.model, w.scope), w.model.Parts...) {
+		for _, f := range r.Fields {
+			meets := slices.ContainsFunc([]window.Operation{window.Read, window.Create, window.Update}, func(op window.Operation) bool {
+				d := w.scope.For(op, r)
+				return d != nil && d.Fields[f.Index] && (op == window.Read || access.Possible(f, op))
+			})
+			if name := w.enumeration(f.Type); meets && name != "" {
+				w.components.Spec.Add(name, schemaOf(f.Type).Build())
+			}
+		}
+	}
+}
+
+// namedEnum refers to an enumeration, with what is to be said of the field.
+func namedEnum(name string, f *model.Field) *openapi.RefOrSpec[openapi.Schema] {
+	nulls := f.Nullable && !f.InKey
+	if !nulls && f.About == "" {
+		return schemaRef(name)
+	}
+	b := openapi.NewSchemaBuilder()
+	if f.About != "" {
+		b.Description(f.About)
+	}
+	if nulls {
+		return b.AnyOf(schemaRef(name), openapi.NewSchemaBuilder().Type("null").Build()).Build()
+	}
+	return b.AllOf(schemaRef(name)).Build()
 }
 
 // checked adds what the checks of the database ask of a field's values.
@@ -149,7 +209,7 @@ func schemaOf(t *model.Type) *openapi.SchemaBuilder {
 	case model.Int64:
 		return b.Type("integer").Format("int64")
 	case model.Decimal:
-		return b.Type("number")
+		return b.Type("number").Format("decimal")
 	case model.Single:
 		return b.Type("number").Format("float")
 	case model.Double:

@@ -122,7 +122,9 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 		if r.IfMatch {
 			refusals = append(refusals, "versionless")
 		}
-		collection.Patch = w.counted(w.operation(r, "change-"+r.Name, "Change, add and remove many rows of "+r.Name+", all or none", "204", nil,
+		collection.Patch = w.counted(w.operation(r, window.Update, "apply-changes-to-"+r.Name,
+			"Change, add and remove many "+words(r.Name)+", all or none", "All are written.",
+			"204", nil,
 			refusals...), r)
 		collection.Patch.Spec.RequestBody = body("change-of-rows")
 	}
@@ -131,12 +133,16 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 	}
 	each := &openapi.PathItem{Parameters: parameters{parameterRef("where")}}
 	if may(window.Update) {
-		each.Patch = w.counted(w.operation(r, "update-each-"+r.Name, "Change every row of "+r.Name+" that meets a condition", "204", nil,
+		each.Patch = w.counted(w.operation(r, window.Update, "change-each-"+item(r), "Change all "+words(r.Name)+" that meet a condition",
+			"All are changed.",
+			"204", nil,
 			writeRefusals...), r)
-		each.Patch.Spec.RequestBody = body(component(r, "-update"))
+		each.Patch.Spec.RequestBody = body(component(r, "-change"))
 	}
 	if may(window.Delete) {
-		each.Delete = w.counted(w.operation(r, "delete-each-"+r.Name, "Delete every row of "+r.Name+" that meets a condition", "204", nil,
+		each.Delete = w.counted(w.operation(r, window.Delete, "delete-each-"+item(r), "Delete all "+words(r.Name)+" that meet a condition",
+			"All are gone.",
+			"204", nil,
 			"invalid", "unauthenticated", "forbidden", "conflict", "unavailable"), nil)
 	}
 	w.add("/"+r.Name+"/$filter({where})/$each", each)
@@ -145,7 +151,7 @@ func (w *writer) many(r *model.Resource, collection *openapi.PathItem) {
 // counted adds the number of rows to the answer of a write of many, and the rows of the resource, where it may show them.
 func (w *writer) counted(op operation, shown *model.Resource) operation {
 	done := func(how string) *openapi.ResponseBuilder {
-		return openapi.NewResponseBuilder().Description(op.Spec.Summary+": done"+how+".").
+		return openapi.NewResponseBuilder().Description("Done"+how+".").
 			AddHeader("Rows-Affected", openapi.NewRefOrExtSpec[openapi.Header](&openapi.Header{Description: "How many rows were written.",
 				Schema: openapi.NewSchemaBuilder().Type("integer").Build()}))
 	}
@@ -164,26 +170,28 @@ func (w *writer) links(r *model.Resource, rel *model.Relation, path string, key 
 	if !w.scope.MayLink(rel) {
 		return
 	}
-	item := &openapi.PathItem{Parameters: key}
+	at := &openapi.PathItem{Parameters: key}
 	link := func(verb, summary, sent string) operation {
-		op := w.operation(r, verb+"-"+r.Name+"-"+rel.Name, summary, "204", nil, writeRefusals...)
-		op.Spec.RequestBody = body(sent)
+		op := w.operation(r, window.Update, verb+"-"+rel.Name+"-of-"+item(r), summary, "Done.", "204", nil, writeRefusals...)
+		op.Spec.RequestBody, op.Spec.Description = body(sent), w.limits(r, window.Update)
 		return once(op)
 	}
 	if rel.Many {
-		item.Post = link("link", "Tie one of "+rel.Name+" to one row of "+r.Name, "link-to-row")
-		item.Put = link("set", "Tie these of "+rel.Name+" to one row of "+r.Name+", and no others", "links-to-rows")
+		at.Post = link("add", "Link another of the "+words(rel.Name)+" to "+one(r), "link-to-row")
+		at.Put = link("set", "Link these "+words(rel.Name)+" to "+one(r)+", and no others", "links-to-rows")
 	} else {
-		item.Put = link("link", "Tie "+rel.Name+" to one row of "+r.Name, "link-to-row")
+		at.Put = link("set", "Link a "+words(rel.Name)+" to "+one(r), "link-to-row")
 	}
 	if rel.Through != nil || w.untied(rel) {
-		item.Delete = once(w.operation(r, "unlink-"+r.Name+"-"+rel.Name, "Untie "+rel.Name+" from one row of "+r.Name+"; neither is deleted",
-			"204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"))
+		at.Delete = once(w.operation(r, window.Update, "unlink-"+rel.Name+"-of-"+item(r),
+			"Unlink the "+words(rel.Name)+" of "+one(r)+"; neither is deleted",
+			"Done.", "204", nil, "invalid", "unauthenticated", "forbidden", "missing", "conflict", "unavailable"))
+		at.Delete.Spec.Description = w.limits(r, window.Update)
 		if rel.Many {
-			item.Delete.Spec.Parameters = append(item.Delete.Spec.Parameters, parameterRef("link-id"))
+			at.Delete.Spec.Parameters = append(at.Delete.Spec.Parameters, parameterRef("link-id"))
 		}
 	}
-	w.add(path+"/"+rel.Name+"/$ref", item)
+	w.add(path+"/"+rel.Name+"/$ref", at)
 }
 
 // untied reports whether a row that holds a relation can be without it.

@@ -30,6 +30,7 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Model, error) {
 	for _, r := range doc.Roles {
 		b.role(r)
 	}
+	b.nameItems(doc)
 	b.model.nameTypes()
 	if err := b.mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:"); err != nil {
 		return nil, err

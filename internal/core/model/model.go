@@ -27,6 +27,7 @@ type Resource struct {
 	Model      *Model
 	Index      int // in Model.Resources, and on from there in Model.Parts
 	Name       string
+	Item       string // what one of its rows is called; no other resource has the name
 	About      string
 	Table      *catalog.Table
 	Fields     []*Field

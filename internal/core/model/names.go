@@ -7,7 +7,10 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jinzhu/inflection"
+
 	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/window"
 )
 
 // Namespace is the identifier of the model, which the names of its types begin with (CSDL, 15.2).
@@ -104,6 +107,36 @@ func (m *Model) nameTypes() {
 	for _, r := range m.Resources {
 		for _, f := range r.Fields {
 			name(f.Type)
+		}
+	}
+}
+
+// nameItems settles what one row of each resource is called: as the document says, or the singular of the resource's name, where that is
+// free.
+func (b *binder) nameItems(doc *window.Document) {
+	used := map[string]bool{}
+	for _, r := range b.model.Resources {
+		used[r.Name] = true
+	}
+	for _, d := range doc.Resources {
+		r := b.model.byName[d.Name.Value]
+		if r == nil || d.Item.Value == "" {
+			continue
+		}
+		if used[d.Item.Value] && d.Item.Value != r.Name {
+			b.addError(d.Item.Pos, "name.taken", "one row of %s can't be called %q: another resource, or one of its rows, has that name", r.Name,
+				d.Item.Value)
+			continue
+		}
+		r.Item, used[d.Item.Value] = d.Item.Value, true
+	}
+	for _, r := range b.model.Resources {
+		if r.Item != "" {
+			continue
+		}
+		r.Item = r.Name
+		if one := inflection.Singular(r.Name); !used[one] {
+			r.Item, used[one] = one, true
 		}
 	}
 }

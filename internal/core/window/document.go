@@ -41,6 +41,7 @@ type Document struct {
 type Resource struct {
 	Name       Text
 	From       Text // schema.table; "" means a table of the resource's name
+	Item       Text // what one of its rows is called; "" the singular of the name
 	About      string
 	Key        []Text
 	Operations []Operation // nil: all that the table can do

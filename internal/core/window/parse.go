@@ -310,6 +310,7 @@ func (p *parser) resource(e entry) *Resource {
 	what := "resource " + strconv.Quote(r.Name.Value)
 	p.keys(e.value, what, map[string]func(*yaml.Node){
 		"from":  p.into(&r.From, "from"),
+		"item":  func(n *yaml.Node) { r.Item = p.name(n, "row") },
 		"about": p.str(&r.About, "about"),
 		"key":   func(n *yaml.Node) { r.Key = p.list(n, "key") },
 		"order": func(n *yaml.Node) { r.Order = p.list(n, "order") },

@@ -14,7 +14,8 @@ import (
 func TestOfPlan(t *testing.T) {
 	m, p := coretest.Saltmere(t)
 	for _, tt := range []struct{ path, options, want string }{
-		{"cargo_items", "filter=hs_code eq '250100' and tonnes gt 490", `create index concurrently on "harbour"."cargo_item" ("hs_code", "tonnes")`},
+		{"cargo_items", "filter=hs_code eq '250100' and tonnes gt 490",
+			`create index concurrently on "harbour"."cargo_item" ("hs_code", "tonnes")`},
 		{"port_calls", "orderby=draught_m desc&top=5", `create index concurrently on "harbour"."port_call" ("draught_m" desc, "id")`},
 		{"port_calls", "filter=vessel_id eq 3", ""},
 		{"port_calls", "filter=status eq 'expected' and hazardous", ""},
@@ -40,8 +41,9 @@ func TestIndexesOfTheHarbour(t *testing.T) {
 	if list := doctor.Indexes(p); len(list) > 0 {
 		t.Errorf("%+v", list)
 	}
-	_, p = coretest.Bind(t, "window: w\nsource: s\nresources:\n  calls: {from: harbour.port_call}\n  cargo: {from: harbour.cargo_item}\nroles:\n"+
-		"  r:\n    claims: {hs: text}\n    may: {cargo: {read: {rows: hs_code eq @caller/hs}}}\n")
+	_, p = coretest.Bind(t,
+		"window: w\nsource: s\nresources:\n  calls: {from: harbour.port_call}\n  cargo: {from: harbour.cargo_item}\nroles:\n"+
+			"  r:\n    claims: {hs: text}\n    may: {cargo: {read: {rows: hs_code eq @caller/hs}}}\n")
 	list := doctor.Indexes(p)
 	if len(list) != 1 || list[0].Definition(false) != `create index on "harbour"."cargo_item" ("hs_code")` ||
 		list[0].TryOn() != `select * from "harbour"."cargo_item" where "hs_code" = $1::character(6)` {

@@ -494,3 +494,20 @@ func TestVerdicts(t *testing.T) {
 		t.Errorf("the words differ from testdata/changes.txt; look at them, and run with -update\n%s", golden.String())
 	}
 }
+
+// A document that follows the database opens tables that it does not name to every role with a "*", new ones and old ones.
+func TestFollowingWidens(t *testing.T) {
+	a, b := side(t, document, nil), side(t, document+"follow: true\n", nil)
+	opened := map[string]bool{}
+	for _, c := range compare.Widening(compare.Versions(a, b)) {
+		opened[c.Role+" "+c.Target] = true
+	}
+	for _, want := range []string{"office pilot", "office due", "office tide_reading", "office weather_log", "office berth_occupancy"} {
+		if !opened[want] {
+			t.Errorf("%s is not told; %v", want, opened)
+		}
+	}
+	if opened["agent pilot"] {
+		t.Error("a role without a \"*\" gains nothing")
+	}
+}

@@ -205,17 +205,14 @@ func (c *comparer) gained(role *model.Role, r *model.Resource, ops []window.Oper
 	}
 	ch := c.permission(role, Compatible, r.Name, "", rule, "may %s %s%s", operations(ops), r.Name, where)
 	ch.Operation = ops[0]
-	if r.View == nil && r.Query == nil && c.old.table(r.Table) == nil && !c.namedResource(r) {
+	if r.View == nil && r.Query == nil && !c.namedResource(r) { // the document follows the database
 		ch.Widens = true
-		ch.Message += "; the table is new and the document does not name it"
+		ch.Message += "; the document does not name the table"
 	}
 }
 
 func (c *comparer) namedResource(r *model.Resource) bool {
-	return slices.ContainsFunc(c.new.model().Document.Resources, func(d *window.Resource) bool {
-		return d.Name.Value == r.Name &&
-			d.Name.Line > 0
-	})
+	return slices.ContainsFunc(c.new.model().Document.Resources, func(d *window.Resource) bool { return d.Name.Value == r.Name })
 }
 
 // granted compares the fields that a role may read and send. Those that are gone are reported of the resource.

@@ -37,6 +37,7 @@ type API struct {
 	Policy  *access.Policy
 	Release int // 0: the draft
 	Catalog *catalog.Catalog
+	ID      uint64 // no other API of the process has it
 
 	pool    *postgres.Source
 	tx      *postgres.Tx // that requests run in; nil: each by itself
@@ -119,10 +120,13 @@ type Options struct {
 	Release int            // 0: the draft
 }
 
+// made counts the APIs of the process.
+var made atomic.Uint64
+
 // New makes an API of a bound document.
 func New(o Options) *API {
 	plans := sized.New[planKey, *planned](maxPlans, maxPlansSize, nil)
-	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, Catalog: o.Catalog, pool: o.Source, box: o.Box,
+	return &API{Model: o.Policy.Model(), Policy: o.Policy, Release: o.Release, Catalog: o.Catalog, ID: made.Add(1), pool: o.Source, box: o.Box,
 		records: o.Records,
 		plans:   plans, uses: &uses{counts: map[useKey]int64{}}}
 }

@@ -19,7 +19,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/payload"
@@ -55,8 +54,9 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	}
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
 		r.Method(method, at, handle(s.dispatch))
-		r.Method(method, at+"/openapi.json", s.description(find, "application/openapi+json", describe.JSON))
-		r.Method(method, at+"/openapi.yaml", s.description(find, "application/openapi+yaml", describe.YAML))
+		for _, form := range descriptionForms {
+			r.Method(method, at+"/openapi."+form.name, s.description(find, form))
+		}
 	}
 	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut,
 		http.MethodDelete} {

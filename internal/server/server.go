@@ -16,6 +16,7 @@ import (
 
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/sized"
 )
 
 // Limits of what one request may be.
@@ -33,6 +34,8 @@ type Server struct {
 	console fs.FS // the built console; nil where it was not built
 	metrics *metrics
 	routes  chi.Routes
+
+	descriptions *sized.Cache[descriptionKey, keptDescription] // of releases
 }
 
 // New makes the handler of the service.
@@ -43,7 +46,8 @@ func New(s *service.Service, front service.Front) http.Handler {
 	if front.Log == nil {
 		front.Log = slog.New(slog.DiscardHandler)
 	}
-	srv := &Server{service: s, front: front, log: front.Log, console: front.Console, metrics: newMetrics(s, front.Metrics)}
+	srv := &Server{service: s, front: front, log: front.Log, console: front.Console, metrics: newMetrics(s, front.Metrics),
+		descriptions: sized.New[descriptionKey, keptDescription](maxDescriptions, maxDescriptionsSize, nil)}
 	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
 	srv.routes = r
@@ -59,6 +63,12 @@ func New(s *service.Service, front service.Front) http.Handler {
 	})
 	r.With(srv.browsers).Route("/auth/{window}", srv.auth)
 	r.Get("/.well-known/oauth-authorization-server/auth/{window}", srv.authMetadata)
+	r.Get("/.well-known/api-catalog", srv.catalog)
+	for _, form := range descriptionForms {
+		for _, method := range []string{http.MethodGet, http.MethodHead} {
+			r.With(srv.browsers).Method(method, "/describe/{window}/{number}/openapi."+form.name, srv.releaseDescription(form))
+		}
+	}
 	srv.data(r.With(srv.browsers), "/api/{window}", srv.live)
 	srv.data(r, "/draft/{window}", srv.draft)
 	r.Route("/manage", srv.manage)

@@ -304,6 +304,15 @@ func compressedDescription(b *bound) ([]byte, error) {
 	return out.Bytes(), err
 }
 
+// PolicyOf is what the roles of a release may do, as it was published.
+func (s *Registry) PolicyOf(ctx context.Context, name string, number int) (*access.Policy, error) {
+	_, b, err := s.released(ctx, name, number)
+	if err != nil {
+		return nil, err
+	}
+	return b.policy, nil
+}
+
 // Description is the OpenAPI document of a release, as it was when that was published.
 func (s *Registry) Description(ctx context.Context, name string, number int) ([]byte, error) {
 	packed, err := s.records.ReleaseDescription(ctx, name, number)

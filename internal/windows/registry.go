@@ -9,6 +9,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -77,6 +78,9 @@ func (s *Registry) Served() map[string]*data.API {
 	defer s.mu.Unlock()
 	return maps.Clone(s.live)
 }
+
+// ServedNames are the names of the windows that are live here, sorted.
+func (s *Registry) ServedNames() []string { return slices.Sorted(maps.Keys(s.Served())) }
 
 // Ready reports whether the sources of all live windows answer: nil, or one that is away.
 func (s *Registry) Ready(ctx context.Context) error {

@@ -6,6 +6,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/compare"
+	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
 )
@@ -126,6 +127,7 @@ type ModelView struct {
 // ResourceView is a resource with its fields and relations.
 type ResourceView struct {
 	Name       string         `json:"name"`
+	Schema     string         `json:"schema"` // of its rows, in the description
 	About      string         `json:"about"`
 	Key        []string       `json:"key"`
 	Operations []string       `json:"operations"`
@@ -200,7 +202,8 @@ func (s *Registry) ModelOf(ctx context.Context, name string) (*ModelView, error)
 }
 
 func viewOf(r *model.Resource) ResourceView {
-	v := ResourceView{Name: r.Name, About: r.About, Key: []string{}, Operations: []string{}, Fields: []FieldView{},
+	v := ResourceView{Name: r.Name, Schema: describe.Component(r), About: r.About, Key: []string{}, Operations: []string{},
+		Fields:    []FieldView{},
 		Relations: []RelationView{}}
 	for _, k := range r.Key {
 		v.Key = append(v.Key, k.Name)

@@ -137,6 +137,9 @@ type writer struct {
 // reserved are the schemas that every description has.
 var reserved = []string{"error", "link-to-row", "links-to-rows", "change-of-rows", "batch-of-requests", "answers-of-batch"}
 
+// Component is the name of the schema of a resource's rows; those of bodies have -create, -change and -replace after it.
+func Component(r *model.Resource) string { return component(r, "") }
+
 // component is what one row of a resource is called as a key of components, where only ASCII may stand.
 func component(r *model.Resource, part string) string {
 	name := cmp.Or(r.Item, r.Name)

@@ -108,6 +108,8 @@ export interface BodyField {
 /** The part of a JSON Schema that is read here. */
 interface Schema {
   $ref?: string;
+  anyOf?: Schema[];
+  allOf?: Schema[];
   type?: string | string[];
   format?: string;
   enum?: (string | null)[];
@@ -144,13 +146,13 @@ export function bodyFields(
     nested = true;
   }
   if (!resource) return [];
-  const kind = nested || method === 'POST' ? 'create' : method === 'PUT' ? 'replace' : 'update';
+  const kind = nested || method === 'POST' ? 'create' : method === 'PUT' ? 'replace' : 'change';
   const schemas = description.components.schemas;
-  const schema = schemas[`${resource.name}-${kind}`] ?? schemas[`${resource.name}-update`];
+  const schema = schemas[`${resource.schema}-${kind}`] ?? schemas[`${resource.schema}-change`];
   const fields = Object.entries(schema?.properties ?? {}).map(([name, s]) => ({
     name,
-    kind: kindOf(s),
-    values: valuesOf(s),
+    kind: kindOf(resolved(s, schemas)),
+    values: valuesOf(resolved(s, schemas)),
     about: s.description ?? '',
     required: schema?.required?.includes(name) ?? false,
   }));
@@ -178,6 +180,12 @@ const control = (name: string, about: string): BodyField => ({
   about,
   required: false,
 });
+
+/** What a schema refers to, where it does: an enumeration is there once, under its name. */
+function resolved(s: Schema, schemas: Record<string, Schema>): Schema {
+  const ref = s.$ref ?? [...(s.anyOf ?? []), ...(s.allOf ?? [])].find((part) => part.$ref)?.$ref;
+  return schemas[ref?.split('/').pop() ?? ''] ?? s;
+}
 
 function kindOf(s: Schema): string {
   const types = (Array.isArray(s.type) ? s.type : [s.type ?? 'object']).filter((t) => t !== 'null');

@@ -147,7 +147,9 @@ func told(a harbourtest.Answer, seen map[string]string) string {
 	var b strings.Builder
 	fmt.Fprintln(&b, a.Status)
 	for _, name := range slices.Sorted(maps.Keys(a.Header)) {
-		if name != "Date" && name != "Request-Id" && name != "Content-Length" {
+		// The tag of a description is of its text, which has the window's name in it and is compared itself.
+		tag := name == "Etag" && strings.HasPrefix(a.Header.Get("Content-Type"), "application/openapi")
+		if name != "Date" && name != "Request-Id" && name != "Content-Length" && !tag {
 			fmt.Fprintln(&b, name, a.Header[name])
 		}
 	}

@@ -367,6 +367,17 @@ func (s *Scope) Readable(r *model.Resource) []*model.Field {
 	return out
 }
 
+// Reads reports whether the role may read all fields that an expression names.
+func (s *Scope) Reads(e query.Expr) bool {
+	all := true
+	query.Walk(e, func(e query.Expr) {
+		if f, ok := e.(*query.FieldOf); ok && s.checkField(f.Field) != nil {
+			all = false
+		}
+	})
+	return all
+}
+
 // Vectors are those of a resource whose words are all of fields that the role may read in every row.
 func (s *Scope) Vectors(r *model.Resource) []*model.Vector {
 	d := s.For(window.Read, r)

@@ -548,8 +548,12 @@ func (w *writer) limits(r *model.Resource, op window.Operation) string {
 		return ""
 	}
 	var parts []string
-	if d.Rule != nil {
+	switch {
+	case d.Rule == nil:
+	case w.scope.Name != "" && w.scope.Reads(d.Rule.Where):
 		parts = append(parts, "Only those where `"+d.Rule.Text+"`.")
+	default: // by something that its callers can't see
+		parts = append(parts, "Only some of them.")
 	}
 	var without []string
 	for _, f := range r.Fields {

@@ -38,6 +38,25 @@ func TellChanges(ctx context.Context, s *Source) (bool, error) {
 	return err == nil, err
 }
 
+// StopTelling takes back what TellChanges has made. The schema stays where it holds anything else, such as the service's records.
+func StopTelling(ctx context.Context, s *Source) error {
+	conn, err := s.writes.Acquire(ctx)
+	if err != nil {
+		return unavailable(ctx, err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "drop event trigger if exists eager_window_ddl; drop event trigger if exists eager_window_drop; "+
+		"drop function if exists eager_window.tell_ddl()"); err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, "drop schema if exists eager_window restrict")
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "2BP01" { // something else is in it
+		return nil
+	}
+	return err
+}
+
 // ChangesOf calls changed whenever a database tells that its tables have changed, over a connection of its own, until the context ends.
 func ChangesOf(ctx context.Context, s *Source, changed func()) {
 	for ctx.Err() == nil {

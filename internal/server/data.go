@@ -26,6 +26,7 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/encode"
+	"eagerwindow/internal/identity"
 )
 
 // target finds out which API a request of the data API is for, and who calls.
@@ -243,6 +244,10 @@ func (s *Server) draft(r *http.Request) (*data.API, access.Caller, error) {
 	caller, err := actAs(r, api)
 	if caller.Operator {
 		caller.Subject = email
+	}
+	// The rows of a draft are those that are live.
+	if err == nil && writes(r) && !strings.Contains(r.Header.Get("Prefer"), "explain") {
+		err = s.service.NoteWrite(identity.Acting(r.Context(), email, address(r)), api.Model.Name, noted(r), strings.Join(caller.Roles, ", "))
 	}
 	return api, caller, err
 }

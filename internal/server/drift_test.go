@@ -231,6 +231,9 @@ func TestSources(t *testing.T) {
 	} {
 		wants(t, tt.what, tt.do(), tt.want)
 	}
+	if left := column(t, r.Harbour, "select evtname::text from pg_event_trigger"); len(left) > 0 {
+		t.Errorf("a source that was removed left %v behind", left)
+	}
 	a := get(t, r, r.Operator.Token, "/manage/sources")
 	if strings.Contains(a.Text, "second") || strings.Contains(a.Text, "://") || !strings.Contains(a.Text, `"name":"saltmere"`) {
 		t.Errorf("the sources: %s", a.Text)

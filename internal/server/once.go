@@ -68,7 +68,7 @@ func (a *recorder) part() http.Header {
 // writes reports whether a request of the data API may change something.
 func writes(r *http.Request) bool {
 	switch r.Method {
-	case http.MethodGet, http.MethodHead, "QUERY":
+	case http.MethodGet, http.MethodHead, http.MethodOptions, "QUERY":
 		return false
 	}
 	return !strings.HasSuffix(r.URL.Path, "/$query")

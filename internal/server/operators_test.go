@@ -110,26 +110,29 @@ func TestAudit(t *testing.T) {
 		t.Fatal(err)
 	}
 	acts := []struct{ method, path, body, act, target string }{
-		{"POST", "/operators", `{"email":"ada@saltmere.example"}`, "add operator", "operator/ada@saltmere.example"},
-		{"PATCH", "/operators/ada@saltmere.example", `{"disabled":true}`, "change operator", "operator/ada@saltmere.example"},
-		{"DELETE", "/operators/ada@saltmere.example", "", "remove operator", "operator/ada@saltmere.example"},
-		{"PUT", "/windows/saltmere/grants/pilot/tugs", `{}`, "save draft", "saltmere"},
-		{"POST", "/windows/saltmere/releases", `{"note":"x","allow_breaking":true}`, "publish", "saltmere"},
-		{"POST", "/windows/saltmere/releases", `{"restore":1,"allow_breaking":true}`, "restore", "saltmere"},
-		{"DELETE", "/windows/saltmere/draft", "", "save draft", "saltmere"},
-		{"PUT", "/windows/saltmere/clients/c", `{"roles":["office"]}`, "add client", "saltmere/client/c"},
-		{"PATCH", "/windows/saltmere/clients/c", `{"new_secret":true}`, "change client", "saltmere/client/c"},
-		{"DELETE", "/windows/saltmere/clients/c", "", "remove client", "saltmere/client/c"},
-		{"POST", "/windows/saltmere/accounts", `{"email":"b@x.example","roles":["office"]}`, "add account", "saltmere/account/b@x.example"},
-		{"PATCH", "/windows/saltmere/accounts/b@x.example", `{"disabled":true}`, "change account", ""},
-		{"DELETE", "/windows/saltmere/accounts/b@x.example", "", "remove account", ""},
-		{"POST", "/signing-keys", `{"forget":true}`, "rotate keys", "signing-keys"},
-		{"DELETE", "/windows/saltmere", "", "close window", "saltmere"},
-		{"DELETE", "/sources/saltmere", "", "remove source", "source/saltmere"},
+		{"POST", "/manage/operators", `{"email":"ada@saltmere.example"}`, "add operator", "operator/ada@saltmere.example"},
+		{"PATCH", "/manage/operators/ada@saltmere.example", `{"disabled":true}`, "change operator", "operator/ada@saltmere.example"},
+		{"DELETE", "/manage/operators/ada@saltmere.example", "", "remove operator", "operator/ada@saltmere.example"},
+		{"PUT", "/manage/windows/saltmere/grants/pilot/tugs", `{}`, "save draft", "saltmere"},
+		{"POST", "/manage/windows/saltmere/releases", `{"note":"x","allow_breaking":true}`, "publish", "saltmere"},
+		{"POST", "/manage/windows/saltmere/releases", `{"restore":1,"allow_breaking":true}`, "restore", "saltmere"},
+		{"DELETE", "/manage/windows/saltmere/draft", "", "save draft", "saltmere"},
+		{"PATCH", "/draft/saltmere/tugs/1", `{"bollard_pull_t":31}`, "write rows", "saltmere"},
+		{"POST", "/draft/saltmere/$batch", `{"requests":[{"id":"1","method":"GET","url":"tugs/1"}]}`, "write rows", "saltmere"},
+		{"PUT", "/manage/windows/saltmere/clients/c", `{"roles":["office"]}`, "add client", "saltmere/client/c"},
+		{"PATCH", "/manage/windows/saltmere/clients/c", `{"new_secret":true}`, "change client", "saltmere/client/c"},
+		{"DELETE", "/manage/windows/saltmere/clients/c", "", "remove client", "saltmere/client/c"},
+		{"POST", "/manage/windows/saltmere/accounts", `{"email":"b@x.example","roles":["office"]}`, "add account", "saltmere/account/b@x.example"},
+		{"PATCH", "/manage/windows/saltmere/accounts/b@x.example", `{"disabled":true}`, "change account", ""},
+		{"DELETE", "/manage/windows/saltmere/accounts/b@x.example", "", "remove account", ""},
+		{"POST", "/manage/signing-keys", `{"forget":true}`, "rotate keys", "signing-keys"},
+		{"DELETE", "/manage/windows/saltmere", "", "close window", "saltmere"},
+		{"DELETE", "/manage/sources/saltmere", "", "remove source", "source/saltmere"},
 	}
 	for _, a := range acts {
 		get(t, r, r.Operator.Token, "/manage/windows")
-		if res := write(t, r, r.Operator.Token, a.method, "/manage"+a.path, a.body, "Content-Type", "application/json"); res.StatusCode != 200 {
+		get(t, r, r.Operator.Token, "/draft/saltmere/tugs?top=1")
+		if res := write(t, r, r.Operator.Token, a.method, a.path, a.body, "Content-Type", "application/json"); res.StatusCode >= 300 {
 			t.Fatalf("%s %s: %s %s", a.method, a.path, res.Status, res.Text)
 		}
 	}
@@ -148,7 +151,7 @@ func TestAudit(t *testing.T) {
 			t.Errorf("an entry shows a secret: %s", text)
 		}
 	}
-	if of, err := r.Operator.Audit(ctx, "saltmere", 0, 100); err != nil || len(of) != 9 {
+	if of, err := r.Operator.Audit(ctx, "saltmere", 0, 100); err != nil || len(of) != 11 {
 		t.Errorf("%d entries of saltmere, %v", len(of), err)
 	}
 	state, err := r.Operator.VerifyAudit(ctx, "")
@@ -289,6 +292,10 @@ roles:
 	alter(t, r.Harbour, "drop table ward.keyed")
 	if got := read("ward"); !strings.Contains(got, `drift | ward | the draft can't be served: `) {
 		t.Errorf("a table is gone, and the doctor says\n%s", got)
+	}
+	alter(t, r.Harbour, "alter role "+name+" nologin; select pg_terminate_backend(pid) from pg_stat_activity where usename = '"+name+"'")
+	if got := read("ward"); !strings.Contains(got, `source | ward | the draft can't be served: `) {
+		t.Errorf("the source is out of reach, and the doctor says\n%s", got)
 	}
 	alter(t, r.Harbour, "drop schema ward, cellar cascade; drop owned by "+name+" cascade; drop role "+name)
 }

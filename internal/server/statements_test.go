@@ -54,7 +54,7 @@ func listen(t *testing.T, dsn string) *wire {
 }
 
 // aside is what is sent besides statements: transactions, and what finds out whether an idle connection still works.
-var aside = regexp.MustCompile("^(begin|commit|-- ping)")
+var aside = regexp.MustCompile("^(begin|commit|-- ping|listen)")
 
 // forward passes on what a client sends, message by message. The first ones, until the client says who it is, have no kind.
 func (w *wire) forward(from io.Reader, to io.Writer) {
@@ -77,7 +77,7 @@ func (w *wire) forward(from io.Reader, to io.Writer) {
 		name, rest, _ := strings.Cut(string(body), "\x00")
 		switch {
 		case begun && kind[0] == 'P':
-			watching[name] = strings.Contains(rest, "hashtextextended")
+			watching[name] = strings.Contains(rest, "hashtextextended") || strings.Contains(rest, "pg_event_trigger")
 		case begun && kind[0] == 'B':
 			statement, _, _ := strings.Cut(rest, "\x00")
 			skip = watching[statement]

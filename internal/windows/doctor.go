@@ -30,7 +30,7 @@ func (s *Registry) Doctor(ctx context.Context, name string) ([]Finding, error) {
 	if w.LiveRelease > 0 {
 		if live, err = s.Live(ctx, name); err == nil {
 			drift, err := s.DriftOf(ctx, name)
-			if err != nil {
+			if _, is := fault.From(err); err != nil && !is { // a source that is away is told of below
 				return nil, err
 			}
 			out = append(out, ofDrift(drift)...)
@@ -65,6 +65,9 @@ func (s *Registry) Doctor(ctx context.Context, name string) ([]Finding, error) {
 
 // ofDrift is what a drift breaks or opens.
 func ofDrift(d *Drift) (out []Finding) {
+	if d == nil {
+		return nil
+	}
 	if d.Wrong != "" {
 		out = append(out, Finding{About: "drift", Target: d.Window, Message: "the live document does not fit the database any more: " + d.Wrong,
 			Do: "edit the document, and publish it"})

@@ -255,6 +255,7 @@ func (s *Registry) Check(ctx context.Context, document string) (*Difference, err
 	if err != nil {
 		return nil, err
 	}
+	s.countRules(ctx, name, s.api(b, 0), d.Changes)
 	d.To = "document"
 	for _, warning := range b.policy.Warnings() {
 		d.Warnings = append(d.Warnings, warning.String())

@@ -18,6 +18,7 @@ import (
 const (
 	followEvery = time.Second
 	watchEvery  = 5 * time.Second
+	lookDelay   = 50 * time.Millisecond // after a database has told of a change
 )
 
 // drift is how a database differs from the catalog of a live release.
@@ -78,6 +79,11 @@ func (s *Registry) WatchSources(ctx context.Context) {
 			return
 		case <-s.soon:
 			clear(next)
+			select { // what comes together is looked at together
+			case <-ctx.Done():
+				return
+			case <-time.After(lookDelay):
+			}
 		case <-time.After(every):
 		}
 	}
@@ -111,7 +117,7 @@ func (s *Registry) lookAtSources(ctx context.Context, next map[string]time.Time)
 		looks.Go(func() {
 			ctx, cancel := context.WithTimeout(ctx, introspectLimit)
 			defer cancel()
-			if err := s.lookAtSource(ctx, source, list, follows[source]); err != nil {
+			if err := s.lookAtSource(ctx, source, list); err != nil {
 				mu.Lock()
 				defer mu.Unlock()
 				errs = append(errs, err)
@@ -146,14 +152,12 @@ func (s *Registry) sourceUsers(ctx context.Context) (users map[string][]sourceUs
 	return users, follows, nil
 }
 
-func (s *Registry) lookAtSource(ctx context.Context, source string, users []sourceUser, followed bool) error {
+func (s *Registry) lookAtSource(ctx context.Context, source string, users []sourceUser) error {
 	pool, err := s.pool(ctx, source)
 	if err != nil {
 		return err
 	}
-	if followed {
-		s.listenTo(ctx, source, pool)
-	}
+	s.listenTo(ctx, source, pool)
 	print, err := postgres.Fingerprint(ctx, pool)
 	if err != nil {
 		return err
@@ -178,7 +182,7 @@ func (s *Registry) lookAtSource(ctx context.Context, source string, users []sour
 	return errors.Join(errs...)
 }
 
-// listenTo lets the database of a source that windows follow tell of changes, where its user may arrange that, and listens.
+// listenTo lets the database of a source tell of changes, where its user may arrange that, and listens.
 func (s *Registry) listenTo(ctx context.Context, source string, pool *postgres.Source) {
 	s.mu.Lock()
 	already := s.told[pool] != nil

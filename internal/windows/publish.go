@@ -116,13 +116,14 @@ func (s *Registry) Difference(ctx context.Context, name, from, to string) (*Diff
 		return nil, fault.New(fault.Conflict, "release.none", "nothing of %q is published, so there is nothing to compare with", name)
 	}
 	documents, sides := [2]string{}, [2]compare.Side{}
+	var last *bound
 	for i, version := range []string{from, to} {
 		if version == "draft" {
 			b, err := s.bind(ctx, []byte(w.Draft))
 			if err != nil {
 				return nil, err
 			}
-			documents[i], sides[i] = w.Draft, b.side()
+			documents[i], sides[i], last = w.Draft, b.side(), b
 			continue
 		}
 		number, err := strconv.Atoi(version)
@@ -133,7 +134,7 @@ func (s *Registry) Difference(ctx context.Context, name, from, to string) (*Diff
 		if err != nil {
 			return nil, err
 		}
-		documents[i], sides[i] = r.Document, b.side()
+		documents[i], sides[i], last = r.Document, b.side(), b
 	}
 	d := &Difference{Window: name, From: from, To: to, Changes: append([]compare.Change{}, compare.Versions(sides[0], sides[1])...),
 		Text: documents[0] != documents[1], Catalog: !sameCatalog(sides[0].Catalog, sides[1].Catalog),
@@ -141,7 +142,9 @@ func (s *Registry) Difference(ctx context.Context, name, from, to string) (*Diff
 	if err := s.callers(ctx, name, d.Changes); err != nil {
 		return nil, err
 	}
-	s.countRules(ctx, name, d.Changes)
+	if last.pool, err = s.pool(ctx, last.policy.Model().Document.Source.Value); err == nil { // without a source nothing can be counted
+		s.countRules(ctx, name, s.api(last, 0), d.Changes)
+	}
 	return d, nil
 }
 
@@ -192,6 +195,7 @@ func (s *Registry) publish(ctx context.Context, name string, in NewRelease, by s
 	if err != nil {
 		return nil, err
 	}
+	s.countRules(ctx, name, s.api(b, 0), d.Changes)
 	if err := d.stop(w.LiveRelease, in); err != nil {
 		return nil, err
 	}

@@ -8,19 +8,13 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/data"
 )
 
 // countRules says with each change of a row rule how many rows it covers, then and now, for a caller of the role where there is one.
 // What can't be counted in time is left out.
-func (s *Registry) countRules(ctx context.Context, name string, changes []compare.Change) {
-	if !slices.ContainsFunc(changes, isRule) {
-		return
-	}
-	api, err := s.DraftAPI(ctx, name)
-	if err != nil {
-		return
-	}
+func (s *Registry) countRules(ctx context.Context, name string, api *data.API, changes []compare.Change) {
 	for i, c := range changes {
 		role, r := api.Model.Role(c.Role), api.Model.Resource(c.Target)
 		if !isRule(c) || role == nil || r == nil {
@@ -39,13 +33,16 @@ func (s *Registry) countRules(ctx context.Context, name string, changes []compar
 		if who != "" {
 			who = " for " + who
 		}
-		changes[i].Message += fmt.Sprintf("; %s of %s rows%s, it was %s", is, of, who, was)
+		changes[i].Message += fmt.Sprintf("; %s of %s rows%s", is, of, who)
+		if !c.Gained {
+			changes[i].Message += ", it was " + was
+		}
 	}
 }
 
-// isRule reports whether a change is one of a row rule.
+// isRule reports whether a change is one of a row rule over rows that are there.
 func isRule(c compare.Change) bool {
-	return c.Area == compare.Permission && c.Operation != "" && (c.From != "" || c.To != "")
+	return c.Operation != "" && c.Operation != window.Create && (c.From != "" || c.To != "")
 }
 
 // rowsOf counts the rows that a rule covers, "" for all, and all that there are; "" where they can't be counted.

@@ -160,6 +160,13 @@ func (s *Registry) RemoveSource(ctx context.Context, name string) error {
 		return fault.New(fault.Conflict, "source.used", "source %q is used by %s; close these, or let their documents name another source", name,
 			strings.Join(used, ", "))
 	}
+	ctx, cancel := context.WithTimeout(ctx, sourceTime)
+	defer cancel()
+	if pool, err := s.pool(ctx, name); err == nil { // one that is out of reach is forgotten all the same
+		if err := postgres.StopTelling(ctx, pool); err != nil {
+			s.log.Warn("a database goes on telling of changes", "source", name, "error", err)
+		}
+	}
 	return s.records.RemoveSource(ctx, name)
 }
 

@@ -53,7 +53,8 @@ type Change struct {
 	// comparison does not.
 	Roles     []string         `json:"roles,omitempty"`
 	Callers   []string         `json:"callers,omitempty"`
-	Operation window.Operation `json:"-"` // of a row rule
+	Operation window.Operation `json:"-"` // of a row rule: From and To are its texts, "" for every row
+	Gained    bool             `json:"-"` // the operation was not granted before
 	Secret    bool             `json:"-"` // a field that is called like a secret
 }
 

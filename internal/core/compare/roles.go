@@ -204,7 +204,7 @@ func (c *comparer) gained(role *model.Role, r *model.Resource, ops []window.Oper
 		where = " where " + rule
 	}
 	ch := c.permission(role, Compatible, r.Name, "", rule, "may %s %s%s", operations(ops), r.Name, where)
-	ch.Operation = ops[0]
+	ch.Operation, ch.Gained = ops[0], true
 	if r.View == nil && r.Query == nil && !c.namedResource(r) { // the document follows the database
 		ch.Widens = true
 		ch.Message += "; the document does not name the table"

@@ -50,3 +50,32 @@ func TestIndexesOfTheHarbour(t *testing.T) {
 		t.Errorf("%+v", list)
 	}
 }
+
+// What is weak in the settings of a database, and what its user may do too much.
+func TestExamine(t *testing.T) {
+	_, p := coretest.Bind(t, "window: w\nsource: s\nresources: {tugs: {from: harbour.tug}}\nroles: {r: {may: {tugs: read}}}\n")
+	may := map[string]doctor.TableFacts{"harbour.tug": {Select: true}}
+	for _, tt := range []struct {
+		name  string
+		facts doctor.Facts
+		want  string
+	}{
+		{"all well", doctor.Facts{User: "u", TLS: true, Password: "scram-sha-256", Most: 100, Needed: 32, Tables: may}, ""},
+		{"in the clear on one machine", doctor.Facts{User: "u", Local: true, Tables: may}, ""},
+		{"in the clear", doctor.Facts{User: "u", Tables: may}, "setting ssl"},
+		{"md5", doctor.Facts{User: "u", TLS: true, Password: "md5", Tables: may}, "setting password_encryption"},
+		{"few connections", doctor.Facts{User: "u", TLS: true, Most: 20, Needed: 32, Tables: may}, "setting max_connections"},
+		{"may not read", doctor.Facts{User: "u", TLS: true, Tables: map[string]doctor.TableFacts{"harbour.tug": {}}}, "privilege tugs"},
+		{"makes roles", doctor.Facts{User: "u", TLS: true, CreateRole: true, Tables: may}, "privilege u"},
+		{"writes elsewhere", doctor.Facts{User: "u", TLS: true, Tables: map[string]doctor.TableFacts{"harbour.tug": {Select: true},
+			"other.x": {Update: true}}}, "privilege other"},
+	} {
+		var got []string
+		for _, f := range doctor.Examine(p, tt.facts) {
+			got = append(got, f.About+" "+f.Target)
+		}
+		if strings.Join(got, "; ") != tt.want {
+			t.Errorf("%s: %v, want %s", tt.name, got, tt.want)
+		}
+	}
+}

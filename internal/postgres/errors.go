@@ -142,6 +142,14 @@ func unavailable(ctx context.Context, err error) error {
 	return fmt.Errorf("run a statement: %w", err)
 }
 
+// unread is the error of something about the database that could not be read: a fault where the database is away.
+func unread(ctx context.Context, what string, err error) error {
+	if broken(err) {
+		return unavailable(ctx, err)
+	}
+	return fmt.Errorf("read %s: %w", what, err)
+}
+
 // unsettled is what is refused where the connection broke off under a write, which the database may have done nevertheless.
 func unsettled(refused, err error) error {
 	var connect *pgconn.ConnectError

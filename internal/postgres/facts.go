@@ -28,7 +28,7 @@ func Facts(ctx context.Context, s *Source) (doctor.Facts, error) {
 		from pg_roles r where r.rolname = current_user`).Scan(&f.User, &f.Superuser, &f.BypassRLS, &f.CreateRole, &f.CreateDB, &f.TLS, &f.Local,
 		&f.Password, &f.Most)
 	if err != nil {
-		return f, fmt.Errorf("read what the database's user may do: %w", err)
+		return f, unread(ctx, "what the database's user may do", err)
 	}
 	rows, err := conn.Query(ctx,
 		`select n.nspname || '.' || c.relname, has_table_privilege(c.oid, 'select'), has_table_privilege(c.oid, 'insert'),

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	_ "embed"
-	"fmt"
 )
 
 //go:embed catalog/fingerprint.sql
@@ -18,7 +17,7 @@ func Fingerprint(ctx context.Context, s *Source) (print string, err error) {
 	}
 	defer conn.Release()
 	if err := conn.QueryRow(ctx, fingerprintSQL).Scan(&print); err != nil {
-		return "", fmt.Errorf("read the fingerprint of the catalog: %w", err)
+		return "", unread(ctx, "the fingerprint of the catalog", err)
 	}
 	return print, nil
 }

@@ -70,11 +70,11 @@ func Introspect(ctx context.Context, from *Source, queries ...*catalog.NamedQuer
 		return row.Scan(&in.cat.Database, &in.cat.Version)
 	})
 	if err := from.writes.SendBatch(ctx, batch).Close(); err != nil {
-		return nil, fmt.Errorf("read the catalog: %w", err)
+		return nil, unread(ctx, "the catalog", err)
 	}
 	for _, q := range queries {
 		if err := in.query(ctx, from, q); err != nil {
-			return nil, fmt.Errorf("prepare query %s: %w", q.Name, err)
+			return nil, unread(ctx, "query "+q.Name, err)
 		}
 	}
 	return in.cat, nil

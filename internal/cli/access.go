@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -27,23 +28,16 @@ func (a *app) access() *cobra.Command {
 var marks = map[access.Light]string{access.Dark: "·", access.Half: "◐", access.Lit: "●", access.None: "-"}
 
 func (a *app) accessShow() *cobra.Command {
-	c := &cobra.Command{
+	return shows(a, &cobra.Command{
 		Use:   "show WINDOW",
 		Short: "Show the lights: what each role may do with each resource",
 		Long: `Show the lights of a window's draft: for each resource and role create, read, update and delete, in this order.
 ● all of it, ◐ some rows or fields only, · nothing.`,
 		Example: "  eager access show saltmere",
 		Args:    exactly("WINDOW"),
-	}
-	a.outputFlag(c)
-	c.RunE = func(c *cobra.Command, args []string) error {
-		lights, err := a.service().Lights(c.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.print(lights, func(w io.Writer) { printLights(w, lights) })
-	}
-	return c
+	}, func(ctx context.Context, args []string) (windows.Lights, error) {
+		return a.service().Lights(ctx, args[0])
+	}, printLights)
 }
 
 func printLights(w io.Writer, lights windows.Lights) {

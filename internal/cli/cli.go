@@ -126,19 +126,21 @@ Exit status: 0 done, 1 a check, a comparison or the doctor found something, 2 wr
 4 the service can't be reached.
 `
 
-// group is a command that does nothing but hold others.
+// group is a command that holds others; what it does by itself, if nothing, is to tell of them.
 func group(c *cobra.Command, parts ...*cobra.Command) *cobra.Command {
 	c.AddCommand(parts...)
-	c.Args = cobra.ArbitraryArgs
-	c.RunE = func(c *cobra.Command, args []string) error {
+	c.Args = func(c *cobra.Command, args []string) error {
 		if len(args) == 0 {
-			return c.Help()
+			return nil
 		}
 		var names []string
 		for _, part := range c.Commands() {
 			names = append(names, part.Name())
 		}
 		return usage("unknown command %q of %q%s", args[0], c.CommandPath(), fault.Suggest(args[0], names))
+	}
+	if c.RunE == nil {
+		c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
 	}
 	return c
 }

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -299,29 +298,23 @@ func (a *app) draftDiff() *cobra.Command {
 }
 
 func (a *app) draftLog() *cobra.Command {
-	c := &cobra.Command{
+	return shows(a, &cobra.Command{
 		Use:     "log WINDOW",
 		Short:   "List the versions of a draft",
 		Long:    "List the versions of a window's draft: who saved them, when and how. A hundred are kept.",
 		Example: "  eager draft log saltmere",
 		Args:    exactly("WINDOW"),
-	}
-	a.outputFlag(c)
-	c.RunE = func(c *cobra.Command, args []string) error {
-		list, err := a.service().History(c.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.print(list, func(w io.Writer) {
-			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(t, "VERSION\tSAVED\tBY\tLINES\tHOW")
-			for _, v := range list {
-				fmt.Fprintf(t, "%7d\t%s\t%s\t+%d -%d\t%s\n", v.Number, when(v.SavedAt), v.SavedBy, v.Added, v.Removed, v.How)
-			}
-			_ = t.Flush() // the terminal has gone away if this fails
+	}, func(ctx context.Context, args []string) ([]windows.DraftVersion, error) {
+		return a.service().History(ctx, args[0])
+	},
+		func(w io.Writer, list []windows.DraftVersion) {
+			columns(w, func(t io.Writer) {
+				fmt.Fprintln(t, "VERSION\tSAVED\tBY\tLINES\tHOW")
+				for _, v := range list {
+					fmt.Fprintf(t, "%7d\t%s\t%s\t+%d -%d\t%s\n", v.Number, when(v.SavedAt), v.SavedBy, v.Added, v.Removed, v.How)
+				}
+			})
 		})
-	}
-	return c
 }
 
 func (a *app) draftDiscard() *cobra.Command {

@@ -61,20 +61,20 @@ func printTable(w io.Writer, v windows.TableView) {
 		fmt.Fprintln(w, v.About)
 	}
 	fmt.Fprintln(w)
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "COLUMN\tTYPE\tFIELD\tREAD BY\tABOUT")
-	for _, c := range v.Columns {
-		kind := c.Type
-		if c.NotNull {
-			kind += " not null"
+	columns(w, func(t io.Writer) {
+		fmt.Fprintln(t, "COLUMN\tTYPE\tFIELD\tREAD BY\tABOUT")
+		for _, c := range v.Columns {
+			kind := c.Type
+			if c.NotNull {
+				kind += " not null"
+			}
+			field, roles := dash(c.Field), dash(strings.Join(c.Roles, ", "))
+			if len(c.Roles) > 1 && len(c.Roles) == len(v.RolesReading) {
+				roles = "all who read it"
+			}
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", c.Name, kind, field, roles, oneLine(c.About))
 		}
-		field, roles := dash(c.Field), dash(strings.Join(c.Roles, ", "))
-		if len(c.Roles) > 1 && len(c.Roles) == len(v.RolesReading) {
-			roles = "all who read it"
-		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", c.Name, kind, field, roles, oneLine(c.About))
-	}
-	_ = t.Flush() // the terminal has gone away if this fails
+	})
 	fmt.Fprintln(w)
 	part := func(name string, lines []string) {
 		for i, line := range lines {

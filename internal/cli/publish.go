@@ -5,7 +5,6 @@ import (
 	"io"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"unicode"
 
 	"github.com/spf13/cobra"
@@ -49,7 +48,7 @@ func (a *app) releaseFlags(c *cobra.Command, restore func(args []string) (int, e
 		return a.print(r, func(w io.Writer) {
 			what := ""
 			if r.Number > 1 {
-				what = ": " + countsText(*r.Counts)
+				what = ": " + countsText(r.Counts)
 			}
 			fmt.Fprintf(w, "Release %d of %s is live at %s/api/%s%s\n", r.Number, args[0], s.URL, args[0], what)
 		})
@@ -102,17 +101,17 @@ func (a *app) releases() *cobra.Command {
 				fmt.Fprintf(w, "Nothing of %s is published yet; see \"eager publish --help\".\n", args[0])
 				return
 			}
-			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(t, "RELEASE\tPUBLISHED\tBY\tBREAKING\tCOMPATIBLE\tINTERNAL\tNOTE")
-			for _, r := range list {
-				number := strconv.Itoa(r.Number)
-				if r.Live {
-					number += " live"
+			columns(w, func(t io.Writer) {
+				fmt.Fprintln(t, "RELEASE\tPUBLISHED\tBY\tBREAKING\tCOMPATIBLE\tINTERNAL\tNOTE")
+				for _, r := range list {
+					number := strconv.Itoa(r.Number)
+					if r.Live {
+						number += " live"
+					}
+					fmt.Fprintf(t, "%s\t%s\t%s\t%8d\t%10d\t%8d\t%s\n", number, when(r.At), r.By, r.Counts.Breaking, r.Counts.Compatible, r.Counts.Internal,
+						oneLine(r.Note))
 				}
-				fmt.Fprintf(t, "%s\t%s\t%s\t%8d\t%10d\t%8d\t%s\n", number, when(r.At), r.By, r.Counts.Breaking, r.Counts.Compatible, r.Counts.Internal,
-					oneLine(r.Note))
-			}
-			_ = t.Flush() // the terminal has gone away if this fails
+			})
 		})
 	}
 	return c
@@ -218,9 +217,7 @@ func printDifference(w io.Writer, d windows.Difference) {
 	}
 	printAreas(w, d.Changes)
 	fmt.Fprintln(w)
-	c := windows.Counts{Breaking: compare.Count(d.Changes, compare.Breaking), Compatible: compare.Count(d.Changes, compare.Compatible),
-		Internal: compare.Count(d.Changes, compare.Internal), Widening: len(compare.Widening(d.Changes))}
-	fmt.Fprintf(w, "From %s to %s: %s.\n", from, to, countsText(c))
+	fmt.Fprintf(w, "From %s to %s: %s.\n", from, to, countsText(compare.Count(d.Changes)))
 }
 
 // printAreas prints changes by what they are about.
@@ -250,24 +247,17 @@ func inArea(changes []compare.Change, area compare.Area) (list []compare.Change)
 }
 
 func printChanges(w io.Writer, list []compare.Change) {
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	for _, c := range compare.Brief(list) {
-		fmt.Fprintf(t, "  %s\t%s\n", markOf(c), strings.ReplaceAll(c.String(), "\t", " "))
-		if c.From != "" && c.To != "" && c.Area != compare.Endpoint {
-			fmt.Fprintf(t, "\t  %s → %s\n", oneLine(c.From), oneLine(c.To))
+	columns(w, func(t io.Writer) {
+		for _, c := range compare.Brief(list) {
+			fmt.Fprintf(t, "  %s\t%s\n", markOf(c), strings.ReplaceAll(c.String(), "\t", " "))
+			if c.From != "" && c.To != "" && c.Area != compare.Endpoint {
+				fmt.Fprintf(t, "\t  %s → %s\n", oneLine(c.From), oneLine(c.To))
+			}
+			if notes := c.Notes(); notes != "" {
+				fmt.Fprintf(t, "\t  %s\n", notes)
+			}
 		}
-		var notes []string
-		if c.Roles != nil {
-			notes = append(notes, "for "+strings.Join(c.Roles, ", "))
-		}
-		if c.Callers != nil {
-			notes = append(notes, "used in the last week by "+callersOf(c.Callers))
-		}
-		if notes != nil {
-			fmt.Fprintf(t, "\t  %s\n", strings.Join(notes, "; "))
-		}
-	}
-	_ = t.Flush() // the terminal has gone away if this fails
+	})
 }
 
 // oneLine is a text on one line, cut where it is long.
@@ -282,15 +272,4 @@ func oneLine(text string) string {
 		return string(r[:59]) + "…"
 	}
 	return text
-}
-
-func callersOf(list []string) string {
-	names := make([]string, len(list))
-	for i, name := range list {
-		names[i] = name
-		if name == "" {
-			names[i] = "callers without a token"
-		}
-	}
-	return strings.Join(names, ", ")
 }

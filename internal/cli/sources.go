@@ -1,10 +1,11 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"io"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,15 +17,9 @@ import (
 func (a *app) source() *cobra.Command {
 	c := &cobra.Command{Use: "source", Short: "The databases that windows are over",
 		Long: "The databases that windows are over. Their DSNs are kept sealed, and never shown.", Example: "  eager source list"}
-	list := &cobra.Command{Use: "list", Short: "List the sources, and whether they answer", Example: "  eager source list", Args: noArgs}
-	a.outputFlag(list)
-	list.RunE = func(c *cobra.Command, _ []string) error {
-		sources, err := a.service().Sources(c.Context())
-		if err != nil {
-			return err
-		}
-		return a.print(sources, func(w io.Writer) { printSources(w, sources) })
-	}
+	list := shows(a, &cobra.Command{Use: "list", Short: "List the sources, and whether they answer", Example: "  eager source list",
+		Args: noArgs},
+		func(ctx context.Context, _ []string) ([]windows.Source, error) { return a.service().Sources(ctx) }, printSources)
 	add := a.sourceSave("add", "Keep a DSN under a new name",
 		"Try a DSN and keep it, sealed, under a name that documents can give as their source.",
 		"  eager source add copy \"$EAGER_DEMO_DSN\"")
@@ -82,40 +77,20 @@ func printSources(w io.Writer, list []windows.Source) {
 		fmt.Fprintln(w, "The service keeps no sources; see \"eager open --help\".")
 		return
 	}
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "SOURCE\tDATABASE\tWINDOWS\tSTATE")
-	for _, s := range list {
-		state := "answers"
-		if s.Wrong != "" {
-			state = s.Wrong
+	columns(w, func(t io.Writer) {
+		fmt.Fprintln(t, "SOURCE\tDATABASE\tWINDOWS\tSTATE")
+		for _, s := range list {
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", s.Name, dash(s.Address), dash(strings.Join(s.Windows, ", ")), cmp.Or(s.Wrong, "answers"))
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", s.Name, dash(s.Address), dash(strings.Join(s.Windows, ", ")), state)
-	}
-	_ = t.Flush() // the terminal has gone away if this fails
+	})
 }
 
 func (a *app) operator() *cobra.Command {
 	c := &cobra.Command{Use: "operator", Short: "People who edit and publish windows", Example: "  eager operator list"}
-	list := &cobra.Command{Use: "list", Short: "List the operators", Example: "  eager operator list", Args: noArgs}
-	a.outputFlag(list)
-	list.RunE = func(c *cobra.Command, _ []string) error {
-		operators, err := a.service().Operators(c.Context())
-		if err != nil {
-			return err
-		}
-		return a.print(operators, func(w io.Writer) {
-			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(t, "EMAIL\tSTATE\tSINCE\tLAST SIGN-IN")
-			for _, o := range operators {
-				state := "may sign in"
-				if o.Disabled {
-					state = "disabled"
-				}
-				fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", o.Email, state, o.Created.Local().Format(time.DateOnly), ago(o.LastSignIn))
-			}
-			_ = t.Flush() // the terminal has gone away if this fails
-		})
-	}
+	list := shows(a, &cobra.Command{Use: "list", Short: "List the operators", Example: "  eager operator list", Args: noArgs},
+		func(ctx context.Context, _ []string) ([]identity.OperatorEntry, error) {
+			return a.service().Operators(ctx)
+		}, printOperators)
 	add := &cobra.Command{Use: "add EMAIL", Short: "Add an operator",
 		Long:    "Add a person who may edit and publish all windows. The password is made and told this once.",
 		Example: "  eager operator add ada@saltmere.example",
@@ -156,6 +131,19 @@ func (a *app) operator() *cobra.Command {
 	}
 	return group(c, list, add, password, a.operatorDisable("disable", true, "may not sign in any more, and is signed out"),
 		a.operatorDisable("enable", false, "may sign in again"), remove)
+}
+
+func printOperators(w io.Writer, list []identity.OperatorEntry) {
+	columns(w, func(t io.Writer) {
+		fmt.Fprintln(t, "EMAIL\tSTATE\tSINCE\tLAST SIGN-IN")
+		for _, o := range list {
+			state := "may sign in"
+			if o.Disabled {
+				state = "disabled"
+			}
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", o.Email, state, o.Created.Local().Format(time.DateOnly), ago(o.LastSignIn))
+		}
+	})
 }
 
 func (a *app) operatorDisable(verb string, disabled bool, outcome string) *cobra.Command {

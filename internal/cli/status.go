@@ -2,39 +2,30 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/core/compare"
-	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
 )
 
 func (a *app) windows() *cobra.Command {
-	c := &cobra.Command{
+	return shows(a, &cobra.Command{
 		Use:     "windows",
 		Short:   "List the windows",
 		Long:    "List the windows: what is live, whether the draft differs, what the database has changed since, and when a caller last asked.",
 		Example: "  eager windows",
 		Args:    noArgs,
-	}
-	a.outputFlag(c)
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		list, err := a.service().Windows(c.Context())
-		if err != nil {
-			return err
-		}
-		return a.print(list, func(w io.Writer) { printWindows(w, list) })
-	}
-	return c
+	}, func(ctx context.Context, _ []string) ([]windows.Window, error) { return a.service().Windows(ctx) }, printWindows)
 }
 
 func printWindows(w io.Writer, list []windows.Window) {
@@ -42,20 +33,20 @@ func printWindows(w io.Writer, list []windows.Window) {
 		fmt.Fprintln(w, "There are no windows yet; see \"eager open --help\".")
 		return
 	}
-	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "WINDOW\tLIVE\tDRAFT\tDATABASE\tLAST REQUEST")
-	for _, x := range list {
-		live := "-"
-		if x.LiveRelease > 0 {
-			live = fmt.Sprintf("release %d, %s", x.LiveRelease, ago(x.Published))
+	columns(w, func(t io.Writer) {
+		fmt.Fprintln(t, "WINDOW\tLIVE\tDRAFT\tDATABASE\tLAST REQUEST")
+		for _, x := range list {
+			live := "-"
+			if x.LiveRelease > 0 {
+				live = fmt.Sprintf("release %d, %s", x.LiveRelease, ago(x.Published))
+			}
+			draft := "as live"
+			if x.Changed {
+				draft = fmt.Sprintf("version %d, by %s", x.DraftVersion, x.DraftBy)
+			}
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", x.Name, live, draft, driftText(x), ago(x.LastRequest))
 		}
-		draft := "as live"
-		if x.Changed {
-			draft = fmt.Sprintf("version %d, by %s", x.DraftVersion, x.DraftBy)
-		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", x.Name, live, draft, driftText(x), ago(x.LastRequest))
-	}
-	_ = t.Flush() // the terminal has gone away if this fails
+	})
 }
 
 // driftText says what the database has changed since a release.
@@ -122,8 +113,7 @@ database breaks what is live, or can't be reached.`,
 			return err
 		}
 		broken := slices.ContainsFunc(s.Drift, func(d windows.Drift) bool {
-			return d.Wrong != "" || compare.Count(d.Changes,
-				compare.Breaking) > 0
+			return d.Wrong != "" || compare.Count(d.Changes).Breaking > 0
 		})
 		if broken || slices.ContainsFunc(s.Sources, func(x windows.Source) bool { return x.Wrong != "" }) {
 			return errFound
@@ -206,30 +196,19 @@ together with the one before.`,
 	}
 	target := c.Flags().String("target", "", "only of this window, or source/NAME or operator/EMAIL")
 	limit := c.Flags().Int("limit", 50, "how many entries")
-	a.outputFlag(c)
-	verify := a.auditVerify()
-	group(c, verify)
-	c.Args = func(c *cobra.Command, args []string) error {
-		if len(args) > 0 {
-			return usage("unknown command %q of %q%s", args[0], c.CommandPath(), fault.Suggest(args[0], []string{"verify"}))
+	shows(a, c, func(ctx context.Context, _ []string) ([]identity.AuditEntry, error) {
+		return a.service().Audit(ctx, *target, 0, *limit)
+	}, printAudit)
+	return group(c, a.auditVerify())
+}
+
+func printAudit(w io.Writer, list []identity.AuditEntry) {
+	columns(w, func(t io.Writer) {
+		fmt.Fprintln(t, "ENTRY\tWHEN\tWHO\tFROM\tDID\tTO\tWITH")
+		for _, e := range list {
+			fmt.Fprintf(t, "%5d\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(e.At), e.Who, dash(e.From), e.Act, dash(e.Target), withText(e.Details))
 		}
-		return nil
-	}
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		list, err := a.service().Audit(c.Context(), *target, 0, *limit)
-		if err != nil {
-			return err
-		}
-		return a.print(list, func(w io.Writer) {
-			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(t, "ENTRY\tWHEN\tWHO\tFROM\tDID\tTO\tWITH")
-			for _, e := range list {
-				fmt.Fprintf(t, "%5d\t%s\t%s\t%s\t%s\t%s\t%s\n", e.ID, when(e.At), e.Who, dash(e.From), e.Act, dash(e.Target), withText(e.Details))
-			}
-			_ = t.Flush() // the terminal has gone away if this fails
-		})
-	}
-	return c
+	})
 }
 
 // withText is the details of an entry in words.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
@@ -149,6 +151,26 @@ func (a *app) outputFlag(c *cobra.Command) {
 		}
 		return nil
 	}
+}
+
+// shows lets a command fetch something and print it as -o asks.
+func shows[T any](a *app, c *cobra.Command, fetch func(context.Context, []string) (T, error), table func(io.Writer, T)) *cobra.Command {
+	a.outputFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		found, err := fetch(c.Context(), args)
+		if err != nil {
+			return err
+		}
+		return a.print(found, func(w io.Writer) { table(w, found) })
+	}
+	return c
+}
+
+// columns writes lines whose parts are between tabs, one part below the other.
+func columns(w io.Writer, write func(io.Writer)) {
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	write(t)
+	_ = t.Flush() // the terminal has gone away if this fails
 }
 
 // print writes a result as the -o flag asks.

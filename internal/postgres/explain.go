@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"strings"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/statement"
@@ -21,28 +23,42 @@ func (q *Statement) Cost(ctx context.Context, from Client, limit time.Duration) 
 		return 0, unavailable(ctx, err)
 	}
 	defer from.release(conn)
-	arguments := ""
-	if n := len(q.Plan.Slots); n > 0 {
-		arguments = "(" + strings.TrimSuffix(strings.Repeat("null, ", n), ", ") + ")"
-	}
 	pg := conn.Conn().PgConn()
-	results, err := pg.Exec(ctx, "begin; set local plan_cache_mode = force_generic_plan; prepare eager_cost as "+q.Plan.SQL+
-		"; explain (format json) execute eager_cost"+arguments+"; rollback; deallocate eager_cost").ReadAll()
+	results, err := pg.Exec(ctx, "begin; "+genericSQL(q.Plan.SQL, len(q.Plan.Slots))+"; rollback; deallocate eager_plan").ReadAll()
 	if err != nil {
 		_, _ = pg.Exec(ctx, "rollback").ReadAll() // a connection that can't do this has been closed
-		_, _ = pg.Exec(ctx, "deallocate eager_cost").ReadAll()
+		_, _ = pg.Exec(ctx, "deallocate eager_plan").ReadAll()
 		return 0, translate(ctx, err)
 	}
+	plan, err := planIn(results)
+	if err != nil {
+		return 0, err
+	}
+	return plan.Cost, nil
+}
+
+// genericSQL asks for the plan of a statement whatever its arguments are, of which it takes so many. It belongs in a transaction.
+func genericSQL(sql string, arguments int) string {
+	nulls := ""
+	if arguments > 0 {
+		nulls = "(" + strings.TrimSuffix(strings.Repeat("null, ", arguments), ", ") + ")"
+	}
+	return "set local plan_cache_mode = force_generic_plan; prepare eager_plan as " + sql + "; explain (format json) execute eager_plan" +
+		nulls
+}
+
+// planIn finds the plan among what was answered to genericSQL.
+func planIn(results []*pgconn.Result) (*statement.Step, error) {
 	for _, r := range results {
 		if len(r.Rows) == 1 && len(r.Rows[0]) == 1 {
 			explained, err := statement.ReadExplained(r.Rows[0][0])
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
-			return explained.Plan.Cost, nil
+			return explained.Plan, nil
 		}
 	}
-	return 0, fmt.Errorf("the planner told no cost")
+	return nil, errors.New("the planner told no plan")
 }
 
 // Explain runs a statement and returns how the database did it, as JSON.

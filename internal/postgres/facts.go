@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -149,23 +148,9 @@ func genericPlan(ctx context.Context, tx pgx.Tx, sql string) (*statement.Step, e
 	if err != nil {
 		return nil, err
 	}
-	arguments := ""
-	if n := len(described.ParamOIDs); n > 0 {
-		arguments = "(" + strings.TrimSuffix(strings.Repeat("null, ", n), ", ") + ")"
-	}
-	results, err := pg.Exec(ctx, "set local plan_cache_mode = force_generic_plan; prepare eager_paper as "+sql+
-		"; explain (format json) execute eager_paper"+arguments+"; deallocate eager_paper").ReadAll()
+	results, err := pg.Exec(ctx, genericSQL(sql, len(described.ParamOIDs))+"; deallocate eager_plan").ReadAll()
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range results {
-		if len(r.Rows) == 1 && len(r.Rows[0]) == 1 {
-			explained, err := statement.ReadExplained(r.Rows[0][0])
-			if err != nil {
-				return nil, err
-			}
-			return explained.Plan, nil
-		}
-	}
-	return nil, errors.New("the planner told no cost")
+	return planIn(results)
 }

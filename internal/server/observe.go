@@ -184,10 +184,11 @@ func (s state) Collect(to chan<- prometheus.Metric) {
 		gauge(releaseDesc, api.Release, name)
 	}
 	for _, d := range s.service.Drifts() {
-		for _, effect := range []compare.Effect{compare.Breaking, compare.Compatible, compare.Internal} {
-			gauge(driftDesc, compare.Count(d.Changes, effect), d.Window, string(effect))
+		n := compare.Count(d.Changes)
+		for effect, count := range map[string]int{"breaking": n.Breaking, "compatible": n.Compatible, "internal": n.Internal,
+			"widening": n.Widening} {
+			gauge(driftDesc, count, d.Window, effect)
 		}
-		gauge(driftDesc, len(compare.Widening(d.Changes)), d.Window, "widening")
 	}
 }
 

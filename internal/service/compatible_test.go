@@ -349,7 +349,7 @@ func TestCompatibleChangesBreakNothing(t *testing.T) {
 		if b, now, err := bind(after); err == nil {
 			pairs++
 			changes := compare.Versions(old, now)
-			breaks := compare.Count(changes, compare.Breaking) > 0
+			breaks := compare.Count(changes).Breaking > 0
 			if breaks {
 				broken++
 			} else {

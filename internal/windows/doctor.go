@@ -78,7 +78,7 @@ func ofDrift(d *Drift) (out []Finding) {
 			out = append(out, Finding{About: "drift", Target: c.Target, Message: c.String(),
 				Do: "name it in the document, or leave it out with \"expose: false\", and publish"})
 		case c.Effect == compare.Breaking:
-			out = append(out, Finding{About: "drift", Target: c.Target, Message: c.String() + forRoles(c.Roles) + usedBy(c.Callers),
+			out = append(out, Finding{About: "drift", Target: c.Target, Message: withNotes(c),
 				Do: "publish it, or undo the change in the database"})
 		}
 	}
@@ -122,7 +122,7 @@ func (s *Registry) tryIndex(ctx context.Context, source *postgres.Source, ix doc
 		}
 		return nil, err
 	}
-	f := Finding{About: "index", Target: ix.Table.Schema + "." + ix.Table.Name, SQL: ix.Definition(true),
+	f := Finding{About: "index", Target: ix.Table.String(), SQL: ix.Definition(true),
 		Message: fmt.Sprintf("no index on (%s) of about %d rows, for %s", strings.Join(ix.Columns, ", "), ix.Table.RowEstimate, ix.Why)}
 	switch {
 	case paper == nil:

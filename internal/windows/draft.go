@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/data"
@@ -143,7 +144,8 @@ func (s *Registry) save(ctx context.Context, w *records.Window, d records.Draft)
 		if err != nil {
 			return nil, err
 		}
-		out.Difference = diff.counts()
+		counts := compare.Count(diff.Changes)
+		out.Difference = &counts
 	}
 	return &out, nil
 }

@@ -233,9 +233,9 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	s.mu.Lock()
 	s.drifts[name] = d
 	s.mu.Unlock()
-	if d.Tables != nil || d.Wrong != "" {
+	if counts := compare.Count(d.Changes); d.Tables != nil || d.Wrong != "" {
 		s.log.Warn("the database has changed since the live release", "window", name, "release", release, "tables", len(d.Tables),
-			"breaking", compare.Count(d.Changes, compare.Breaking), "widening", len(compare.Widening(d.Changes)), "wrong", d.Wrong,
+			"breaking", counts.Breaking, "widening", counts.Widening, "wrong", d.Wrong,
 			"first", firstDrift(d.Tables))
 	}
 	return nil
@@ -270,12 +270,4 @@ func (s *Registry) DriftOf(ctx context.Context, name string) (*Drift, error) {
 		return d, nil
 	}
 	return &Drift{Window: name, Since: time.Now().UTC(), Tables: []compare.TableDrift{}, Changes: []compare.Change{}}, nil
-}
-
-func diff(from, to, fromName, toName string) string { return window.Diff(from, to, fromName, toName) }
-
-// counts are how many changes of each kind a difference has.
-func (d *Difference) counts() *Counts {
-	return &Counts{Breaking: compare.Count(d.Changes, compare.Breaking), Compatible: compare.Count(d.Changes, compare.Compatible),
-		Internal: compare.Count(d.Changes, compare.Internal), Widening: len(compare.Widening(d.Changes))}
 }

@@ -1,7 +1,6 @@
 package windows
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -60,12 +59,12 @@ func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableV
 	if t == nil {
 		var names []string
 		for _, t := range b.catalog.Tables {
-			names = append(names, t.Schema+"."+t.Name)
+			names = append(names, t.String())
 		}
 		return nil, fault.New(fault.NotFound, "table.unknown", "the database of %q has no table or resource %q%s", name, table,
 			fault.Suggest(table, append(names, m.ResourceNames()...)))
 	}
-	v := &TableView{Table: t.Schema + "." + t.Name, Kind: string(t.Kind), About: t.Comment, Rows: t.RowEstimate, Columns: []ColumnView{},
+	v := &TableView{Table: t.String(), Kind: string(t.Kind), About: t.Comment, Rows: t.RowEstimate, Columns: []ColumnView{},
 		Primary: append([]string{}, t.Primary...), Uniques: [][]string{}, Refers: []string{}, ReferredBy: referredBy(b.catalog, t),
 		Checks:  []string{},
 		Indexes: []string{}, Operations: []string{}, Relations: []RelationView{}, RolesReading: []string{}}
@@ -73,14 +72,13 @@ func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableV
 		v.Uniques = append(v.Uniques, u.Columns)
 	}
 	for _, k := range t.ForeignKeys {
-		v.Refers = append(v.Refers, strings.Join(k.Columns, ", ")+" → "+k.ToSchema+"."+k.ToTable+" ("+strings.Join(k.ToColumns, ", ")+")")
+		v.Refers = append(v.Refers, k.String())
 	}
 	for _, c := range t.Checks {
 		v.Checks = append(v.Checks, c.Expression)
 	}
 	for _, ix := range t.Indexes {
-		_, rest, _ := strings.Cut(ix.Definition, " USING ")
-		v.Indexes = append(v.Indexes, cmp.Or(rest, strings.Join(ix.Columns, ", ")))
+		v.Indexes = append(v.Indexes, ix.String())
 	}
 	if r != nil {
 		showResource(v, m, r)
@@ -102,7 +100,7 @@ func tableNamed(cat *catalog.Catalog, m *model.Model, name string) (*catalog.Tab
 		return r.Table, r
 	}
 	for _, t := range cat.Tables {
-		if t.Name != name && t.Schema+"."+t.Name != name {
+		if t.Name != name && t.String() != name {
 			continue
 		}
 		for _, r := range m.Resources {
@@ -120,7 +118,7 @@ func referredBy(cat *catalog.Catalog, to *catalog.Table) []string {
 	for _, t := range cat.Tables {
 		for _, k := range t.ForeignKeys {
 			if k.ToSchema == to.Schema && k.ToTable == to.Name {
-				list = append(list, t.Schema+"."+t.Name+" ("+strings.Join(k.Columns, ", ")+")")
+				list = append(list, t.String()+" ("+strings.Join(k.Columns, ", ")+")")
 			}
 		}
 	}

@@ -62,17 +62,12 @@ type (
 		Note     string           `json:"note"`
 		Live     bool             `json:"live"`
 		Restores int              `json:"restores,omitempty"`
-		Counts   *Counts          `json:"counts"`
+		Counts   Counts           `json:"counts"`
 		Changes  []compare.Change `json:"changes,omitempty"`
 		Document string           `json:"document,omitempty"`
 	}
 	// Counts are how many changes there are.
-	Counts struct {
-		Breaking   int `json:"breaking"`
-		Compatible int `json:"compatible"`
-		Internal   int `json:"internal"`
-		Widening   int `json:"widening"` // of the compatible ones
-	}
+	Counts = compare.Counts
 	// Difference is what changes between two versions of a window: "draft", "document", or the number of a release.
 	Difference struct {
 		Window   string           `json:"window"`

@@ -18,6 +18,7 @@ import (
 	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/records"
 )
 
@@ -138,7 +139,7 @@ func (s *Registry) Difference(ctx context.Context, name, from, to string) (*Diff
 	}
 	d := &Difference{Window: name, From: from, To: to, Changes: append([]compare.Change{}, compare.Versions(sides[0], sides[1])...),
 		Text: documents[0] != documents[1], Catalog: !sameCatalog(sides[0].Catalog, sides[1].Catalog),
-		Diff: strings.TrimSuffix(diff(documents[0], documents[1], versionName(from), versionName(to)), "\n")}
+		Diff: strings.TrimSuffix(window.Diff(documents[0], documents[1], versionName(from), versionName(to)), "\n")}
 	if err := s.callers(ctx, name, d.Changes); err != nil {
 		return nil, err
 	}
@@ -216,7 +217,7 @@ func (s *Registry) publish(ctx context.Context, name string, in NewRelease, by s
 		return nil, err
 	}
 	s.lookSoon()
-	return &Release{Number: number, At: time.Now(), By: by, Note: note, Live: true, Counts: d.counts(), Changes: d.Changes,
+	return &Release{Number: number, At: time.Now(), By: by, Note: note, Live: true, Counts: compare.Count(d.Changes), Changes: d.Changes,
 		Restores: in.Restore}, nil
 }
 
@@ -248,7 +249,7 @@ func (d *Difference) stop(live int, in NewRelease) error {
 		for _, c := range compare.Brief(d.Changes) {
 			if kind.is(c) {
 				found = true
-				stopped.Add(kind.code, c.Target, 0, 0, "%s%s%s", c, forRoles(c.Roles), usedBy(c.Callers))
+				stopped.Add(kind.code, c.Target, 0, 0, "%s", withNotes(c))
 			}
 		}
 		if found {
@@ -270,27 +271,12 @@ func (d *Difference) stop(live int, in NewRelease) error {
 	return &fault.Fault{Kind: fault.Conflict, Code: stopped[0].Code, Message: message, Details: stopped}
 }
 
-// forRoles says for which roles something changes.
-func forRoles(roles []string) string {
-	if len(roles) == 0 {
-		return ""
+// withNotes is a change on one line, with for whom it is one.
+func withNotes(c compare.Change) string {
+	if notes := c.Notes(); notes != "" {
+		return c.String() + "; " + notes
 	}
-	return "; for " + strings.Join(roles, ", ")
-}
-
-// usedBy says who lately used something.
-func usedBy(callers []string) string {
-	if len(callers) == 0 {
-		return ""
-	}
-	names := make([]string, len(callers))
-	for i, c := range callers {
-		names[i] = c
-		if c == "" {
-			names[i] = "callers without a token"
-		}
-	}
-	return fmt.Sprintf("; used in the last week by %s", strings.Join(names, ", "))
+	return c.String()
 }
 
 // compressedDescription is the description of all that a release exposes.
@@ -360,7 +346,7 @@ func releaseOf(r *records.Release, live int) (Release, error) {
 	if err := json.Unmarshal(r.Changes, &out.Changes); err != nil {
 		return out, fmt.Errorf("read the changes of release %d: %w", r.Number, err)
 	}
-	out.Counts = (&Difference{Changes: out.Changes}).counts()
+	out.Counts = compare.Count(out.Changes)
 	return out, nil
 }
 

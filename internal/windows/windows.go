@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
@@ -56,7 +57,8 @@ func (s *Registry) summary(w *records.Window) Window {
 		out.Title = doc.Title
 	}
 	if d := s.driftOf(w.Name, w.LiveRelease); d != nil {
-		out.Drift, out.Wrong = (&Difference{Changes: d.Changes}).counts(), d.Wrong
+		counts := compare.Count(d.Changes)
+		out.Drift, out.Wrong = &counts, d.Wrong
 	}
 	return out
 }

@@ -5,7 +5,6 @@ import (
 	"regexp"
 	"slices"
 
-	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/query"
@@ -168,7 +167,7 @@ func Compared(rule *Rule) []*model.Field {
 func unindexed(rule *Rule) *model.Field {
 	var first *model.Field
 	for f := range equalities(rule.Where) {
-		if slices.ContainsFunc(f.Resource.Table.Indexes, func(ix catalog.Index) bool { return !ix.Partial && ix.Columns[0] == f.Column.Name }) {
+		if f.Resource.Table.Indexed(f.Column.Name) {
 			return nil
 		}
 		if first == nil || f.Index < first.Index {

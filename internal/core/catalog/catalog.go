@@ -3,7 +3,10 @@
 // release keeps it as JSON.
 package catalog
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Catalog is what introspection found, tables ordered by schema and name.
 type Catalog struct {
@@ -180,8 +183,44 @@ func (t *Table) Updates() bool { return t.Writable() || t.Updatable }
 // Deletes reports whether rows can be deleted.
 func (t *Table) Deletes() bool { return t.Writable() || t.Deletable }
 
+// String is schema.name, as people read it.
+func (t *Table) String() string { return t.Schema + "." + t.Name }
+
 // QualifiedName is schema.name, quoted where SQL asks for it.
 func (t *Table) QualifiedName() string { return Quote(t.Schema) + "." + Quote(t.Name) }
+
+// Indexed reports whether an index of the table begins with the columns, in any order.
+func (t *Table) Indexed(columns ...string) bool {
+	begins := func(list []string) bool {
+		return len(list) >= len(columns) && !slices.ContainsFunc(list[:len(columns)], func(c string) bool { return !slices.Contains(columns, c) })
+	}
+	return begins(t.Primary) || slices.ContainsFunc(t.Indexes, func(ix Index) bool { return !ix.Partial && begins(ix.Columns) })
+}
+
+// String is the columns, and those that they lead to.
+func (k ForeignKey) String() string {
+	return strings.Join(k.Columns, ", ") + " → " + k.ToSchema + "." + k.ToTable + " (" + strings.Join(k.ToColumns, ", ") + ")"
+}
+
+// String is the method and the columns, without the names of the index and the table.
+func (ix Index) String() string {
+	if _, rest, found := strings.Cut(ix.Definition, " USING "); found {
+		return rest
+	}
+	return ix.Method + " (" + strings.Join(ix.Columns, ", ") + ")"
+}
+
+// MayBeNull reports whether null is among the column's values.
+func (c *Column) MayBeNull() bool { return !c.NotNull && !c.Type.NotNull }
+
+// Filled reports whether the database alone gives the column its values.
+func (c *Column) Filled() bool { return c.Generated || c.ReadOnly || c.Identity == Always }
+
+// Required reports whether no row can be added without a value for the column. A domain may have a default of its own, which the catalog
+// does not hold, so the database decides there.
+func (c *Column) Required() bool {
+	return !c.MayBeNull() && !c.Filled() && c.Default == "" && c.Identity == NoIdentity && c.Type.Kind != Domain
+}
 
 // Base is the type itself, or what a domain is based on, however deep.
 func (t *Type) Base() *Type {

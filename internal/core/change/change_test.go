@@ -1,9 +1,7 @@
 package change_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -17,8 +15,6 @@ import (
 	"eagerwindow/internal/core/request"
 	"eagerwindow/internal/core/window"
 )
-
-var update = flag.Bool("update", false, "write the golden files anew")
 
 // compile compiles one write of the harbour, as requests do.
 func compile(m *model.Model, scope *access.Scope, method, path, text string) (*change.Change, error) {
@@ -158,18 +154,7 @@ func TestCompile(t *testing.T) {
 		}
 		got.WriteByte('\n')
 	}
-	if *update {
-		if err := os.WriteFile("testdata/changes.txt", []byte(got.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile("testdata/changes.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got.String() != string(want) {
-		t.Errorf("not as in testdata/changes.txt; with -update it is written anew:\n%s", got.String())
-	}
+	coretest.Golden(t, "testdata/changes.txt", got.String())
 }
 
 // However many rows a body has, they share their steps.

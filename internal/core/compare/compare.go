@@ -183,20 +183,30 @@ func union(a, b []string) []string {
 	return out
 }
 
-// Count is how many changes have an effect.
-func Count(list []Change, effect Effect) int {
-	n := 0
+// Counts are how many changes there are.
+type Counts struct {
+	Breaking   int `json:"breaking"`
+	Compatible int `json:"compatible"`
+	Internal   int `json:"internal"`
+	Widening   int `json:"widening"` // of the compatible ones
+}
+
+// Count counts changes by what they mean.
+func Count(list []Change) (n Counts) {
 	for _, c := range list {
-		if c.Effect == effect {
-			n++
+		switch c.Effect {
+		case Breaking:
+			n.Breaking++
+		case Compatible:
+			n.Compatible++
+		default:
+			n.Internal++
+		}
+		if c.Widens {
+			n.Widening++
 		}
 	}
 	return n
-}
-
-// Widening are the changes by which the database gives a role more than the document names.
-func Widening(list []Change) []Change {
-	return slices.DeleteFunc(slices.Clone(list), func(c Change) bool { return !c.Widens })
 }
 
 // Brief is a list to be read: what the database opens to several roles is one change.
@@ -228,6 +238,22 @@ func (c Change) Used() string {
 		return c.Target[:end]
 	}
 	return c.Target
+}
+
+// Notes say for which roles something breaks, and who used it lately; "" where neither is known.
+func (c Change) Notes() string {
+	var parts []string
+	if len(c.Roles) > 0 {
+		parts = append(parts, "for "+strings.Join(c.Roles, ", "))
+	}
+	if len(c.Callers) > 0 {
+		names := slices.Clone(c.Callers)
+		if i := slices.Index(names, ""); i >= 0 {
+			names[i] = "callers without a token"
+		}
+		parts = append(parts, "used in the last week by "+strings.Join(names, ", "))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // String is the change on one line: what it is about and what it says.

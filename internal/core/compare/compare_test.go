@@ -1,9 +1,7 @@
 package compare_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -13,8 +11,6 @@ import (
 	"eagerwindow/internal/core/coretest"
 	"eagerwindow/internal/core/window"
 )
-
-var update = flag.Bool("update", false, "write testdata/changes.txt")
 
 // document is the version that each row of the table changes.
 const document = `
@@ -481,26 +477,15 @@ func TestVerdicts(t *testing.T) {
 			}
 		})
 	}
-	if *update {
-		if err := os.WriteFile("testdata/changes.txt", []byte(golden.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile("testdata/changes.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if golden.String() != string(want) {
-		t.Errorf("the words differ from testdata/changes.txt; look at them, and run with -update\n%s", golden.String())
-	}
+	coretest.Golden(t, "testdata/changes.txt", golden.String())
 }
 
 // A document that follows the database opens tables that it does not name to every role with a "*", new ones and old ones.
 func TestFollowingWidens(t *testing.T) {
 	a, b := side(t, document, nil), side(t, document+"follow: true\n", nil)
 	opened := map[string]bool{}
-	for _, c := range compare.Widening(compare.Versions(a, b)) {
-		opened[c.Role+" "+c.Target] = true
+	for _, c := range compare.Versions(a, b) {
+		opened[c.Role+" "+c.Target] = c.Widens
 	}
 	for _, want := range []string{"office pilot", "office due", "office tide_reading", "office weather_log", "office berth_occupancy"} {
 		if !opened[want] {

@@ -26,7 +26,7 @@ func Catalogs(before, after *catalog.Catalog) []TableDrift {
 		list = append(list, TableDrift{what, target, fmt.Sprintf(format, args...)})
 	}
 	for _, a := range before.Tables {
-		name := a.Schema + "." + a.Name
+		name := a.String()
 		b := after.Find(a.Schema, a.Name)
 		if b == nil {
 			if to := renamedTable(a, before, after); to != "" {
@@ -45,7 +45,7 @@ func Catalogs(before, after *catalog.Catalog) []TableDrift {
 	}
 	for _, b := range after.Tables {
 		if before.Find(b.Schema, b.Name) == nil {
-			add("added", b.Schema+"."+b.Name, "is a new %s of %s", b.Kind, count(len(b.Columns), "column"))
+			add("added", b.String(), "is a new %s of %s", b.Kind, count(len(b.Columns), "column"))
 		}
 	}
 	slices.SortStableFunc(list, func(x, y TableDrift) int { return cmp.Compare(x.Target, y.Target) })
@@ -63,7 +63,7 @@ func renamedTable(a *catalog.Table, before, after *catalog.Catalog) string {
 	}
 	for _, b := range after.Tables {
 		if before.Find(b.Schema, b.Name) == nil && (b.OID == a.OID && a.OID != 0 || columns(a) == columns(b)) {
-			return b.Schema + "." + b.Name
+			return b.String()
 		}
 	}
 	return ""
@@ -123,7 +123,7 @@ func tableDrift(a, b *catalog.Table) (list []string) {
 			out = append(out, "primary key ("+strings.Join(t.Primary, ", ")+")")
 		}
 		for _, k := range t.ForeignKeys {
-			out = append(out, fmt.Sprintf("foreign key (%s) to %s.%s", strings.Join(k.Columns, ", "), k.ToSchema, k.ToTable))
+			out = append(out, "foreign key "+k.String())
 		}
 		for _, c := range t.Checks {
 			out = append(out, "check "+c.Expression)
@@ -133,8 +133,7 @@ func tableDrift(a, b *catalog.Table) (list []string) {
 			if ix.Unique {
 				what = "unique index"
 			}
-			_, rest, _ := strings.Cut(ix.Definition, " USING ")
-			out = append(out, what+" "+cmp.Or(rest, strings.Join(ix.Columns, ", ")))
+			out = append(out, what+" "+ix.String())
 		}
 		return out
 	}

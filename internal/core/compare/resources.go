@@ -107,7 +107,7 @@ func origin(r *model.Resource) string {
 	if r.Query != nil {
 		return "a named query"
 	}
-	return string(r.Table.Kind) + " " + r.Table.Schema + "." + r.Table.Name
+	return string(r.Table.Kind) + " " + r.Table.String()
 }
 
 // key compares what names rows: the key, and the alternate ones.
@@ -280,15 +280,15 @@ func (c *comparer) required(a, b *model.Resource) {
 		creates = nil
 	}
 	for _, column := range b.Table.Columns {
-		if !mustHave(column) {
+		if !column.Required() {
 			continue
 		}
 		was := a.Table.Column(column.Name)
 		switch f := b.FieldOf(column.Name); {
-		case f == nil && (was == nil || !mustHave(was) || a.FieldOf(column.Name) != nil):
+		case f == nil && (was == nil || !was.Required() || a.FieldOf(column.Name) != nil):
 			c.breaks(creates, Endpoint, b.Name, "", column.Name,
 				"can't be created any more: column %s must have a value and is not exposed", column.Name)
-		case f != nil && f.Required && (was == nil || !mustHave(was)):
+		case f != nil && f.Required && (was == nil || !was.Required()):
 			c.breaks(creates, Endpoint, b.Name+"."+f.Name, "", "required", "must be given to create a row")
 		}
 	}
@@ -297,12 +297,6 @@ func (c *comparer) required(a, b *model.Resource) {
 			c.opens(creates, Endpoint, a.Name+"."+f.Name, "required", "", "need not be given any more to create a row")
 		}
 	}
-}
-
-// mustHave reports whether a row can't be inserted without a value for the column, as model.Field.Required has it.
-func mustHave(c *catalog.Column) bool {
-	return (c.NotNull || c.Type.NotNull) && !c.Generated && c.Default == "" && c.Identity == catalog.NoIdentity && !c.ReadOnly &&
-		c.Type.Kind != catalog.Domain
 }
 
 // constraints compares what the database asks of rows that are written.
@@ -340,7 +334,7 @@ func uniques(r *model.Resource) (list []string) {
 		}
 		text := strings.Join(ix.Columns, ", ")
 		if ix.Partial || slices.Contains(ix.Columns, "") {
-			_, text, _ = strings.Cut(ix.Definition, " USING "+ix.Method+" ")
+			text = strings.TrimPrefix(ix.String(), ix.Method+" ")
 		}
 		list = append(list, text)
 	}
@@ -349,8 +343,7 @@ func uniques(r *model.Resource) (list []string) {
 
 func references(r *model.Resource) (list []string) {
 	for _, k := range r.Table.ForeignKeys {
-		list = append(list, fmt.Sprintf("%s in %s.%s (%s)", strings.Join(k.Columns, ", "), k.ToSchema, k.ToTable, strings.Join(k.ToColumns,
-			", ")))
+		list = append(list, k.String())
 	}
 	return list
 }

@@ -50,12 +50,14 @@ func listed(names []string) string {
 func (c *comparer) permission(role *model.Role, effect Effect, target, from, to, format string, args ...any) *Change {
 	message := fmt.Sprintf(format, args...)
 	if role.Anonymous && effect == Compatible {
-		message += "; anyone may, without a token"
+		message += withoutToken
 	}
 	ch := c.add(effect, Permission, target, from, to, "%s", message)
 	ch.Role = role.Name
 	return ch
 }
+
+const withoutToken = "; anyone may, without a token"
 
 func (c *comparer) roleGone(a *model.Role) {
 	to, hint := "", ""
@@ -337,34 +339,29 @@ func (c *comparer) rule(role *model.Role, r *model.Resource, op window.Operation
 		}
 		return d.Rule.Text
 	}
-	from := len(c.list)
-	c.rows(r, Permission, "may "+string(op)+" %s of "+r.Name, text(d1), text(d2), []string{role.Name})
-	for i := from; i < len(c.list); i++ {
-		c.list[i].Role, c.list[i].Operation, c.list[i].Roles = role.Name, op, nil
-		if role.Anonymous && c.list[i].Effect == Compatible {
-			c.list[i].Message += "; anyone may, without a token"
-		}
+	ch := c.rows(r, Permission, "may "+string(op)+" %s of "+r.Name, text(d1), text(d2), []string{role.Name})
+	if ch == nil {
+		return
+	}
+	ch.Role, ch.Operation, ch.Roles = role.Name, op, nil
+	if role.Anonymous && ch.Effect == Compatible {
+		ch.Message += withoutToken
 	}
 }
 
-// rows compares two conditions that limit rows; format says what happens with "fewer rows", "more rows" or "other rows".
-func (c *comparer) rows(r *model.Resource, area Area, format, from, to string, used []string) {
+// rows compares two conditions that limit rows; format says what happens with "fewer rows", "more rows" or "other rows". The change is nil
+// where they are the same.
+func (c *comparer) rows(r *model.Resource, area Area, format, from, to string, used []string) *Change {
 	a, b := printed(from), printed(to)
-	if a == b {
-		return
-	}
-	widens, which := false, "other rows"
 	switch {
+	case a == b:
+		return nil
 	case from == "", joins(b, "and", a):
-		which = "fewer rows"
+		return c.breaks(used, area, r.Name, from, to, format, "fewer rows")
 	case to == "", joins(b, "or", a), joins(a, "and", b):
-		widens, which = true, "more rows"
+		return c.opens(used, area, r.Name, from, to, format, "more rows")
 	}
-	if widens {
-		c.opens(used, area, r.Name, from, to, format, which)
-		return
-	}
-	c.breaks(used, area, r.Name, from, to, format, which)
+	return c.breaks(used, area, r.Name, from, to, format, "other rows")
 }
 
 // printed is a condition as the language prints it.

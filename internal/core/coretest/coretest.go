@@ -5,6 +5,7 @@ package coretest
 import (
 	_ "embed"
 	"encoding/json"
+	"flag"
 	"os"
 	"strings"
 	"testing"
@@ -71,4 +72,23 @@ func Request(t testing.TB, m *model.Model, p *access.Policy, caller access.Calle
 		t.Fatal(err)
 	}
 	return scope, r, q
+}
+
+var update = flag.Bool("update", false, "write the golden files")
+
+// Golden holds a text against a file, which -update writes anew: look at the difference then.
+func Golden(t testing.TB, file, got string) {
+	t.Helper()
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		t.Errorf("the text differs from %s; look at it, and run with -update\n%s", file, got)
+	}
 }

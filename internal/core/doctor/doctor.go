@@ -78,7 +78,7 @@ func Indexes(p *access.Policy) []Index {
 	var list []Index
 	add := func(t *catalog.Table, columns []string, why, try string) {
 		same := func(o Index) bool { return o.Table == t && slices.Equal(o.Columns, columns) }
-		if t.RowEstimate >= manyRows && t.Writable() && !Covered(t, columns) && !slices.ContainsFunc(list, same) {
+		if t.RowEstimate >= manyRows && t.Writable() && !t.Indexed(columns...) && !slices.ContainsFunc(list, same) {
 			list = append(list, Index{t, columns, why, try})
 		}
 	}
@@ -117,14 +117,6 @@ func equalColumns(rule *access.Rule) (columns []string) {
 	return columns
 }
 
-// Covered reports whether an index of a table begins with the columns, in any order.
-func Covered(t *catalog.Table, columns []string) bool {
-	begins := func(list []string) bool {
-		return len(list) >= len(columns) && !slices.ContainsFunc(list[:len(columns)], func(c string) bool { return !slices.Contains(columns, c) })
-	}
-	return begins(t.Primary) || slices.ContainsFunc(t.Indexes, func(ix catalog.Index) bool { return !ix.Partial && begins(ix.Columns) })
-}
-
 // OfPlan lists indexes that a statement would use and that are not there.
 func OfPlan(p *statement.Plan, why string) (list []Index) {
 	for _, u := range p.Uses {
@@ -137,7 +129,7 @@ func OfPlan(p *statement.Plan, why string) (list []Index) {
 		}
 		first, _, _ := strings.Cut(strings.Join(columns, ","), ",")
 		first, _, _ = strings.Cut(first, " ")
-		if first != "" && u.Table.RowEstimate >= manyRows && !Covered(u.Table, []string{first}) {
+		if first != "" && u.Table.RowEstimate >= manyRows && !u.Table.Indexed(first) {
 			list = append(list, Index{u.Table, columns, why, p.SQL})
 		}
 	}
@@ -178,8 +170,6 @@ func (e *examiner) add(about, target, do, sql, format string, args ...any) {
 	e.list = append(e.list, Finding{about, target, fmt.Sprintf(format, args...), do, sql})
 }
 
-func nameOf(t *catalog.Table) string { return t.Schema + "." + t.Name }
-
 // tables are the resources that are tables or views of the database.
 func (e *examiner) tables() (list []*model.Resource) {
 	for _, r := range e.policy.Model().Resources {
@@ -195,14 +185,14 @@ func (e *examiner) keys() {
 		switch {
 		case len(r.Key) == 0 && r.Table.Writable():
 			e.add("key", r.Name, "", "alter table "+r.Table.QualifiedName()+" add column id bigint generated always as identity primary key",
-				"%s has no key: its rows can't be named, changed or deleted", nameOf(r.Table))
+				"%s has no key: its rows can't be named, changed or deleted", r.Table.String())
 		case len(r.Key) > 0 && r.Table.Writable() && !r.KeyIsUnique():
 			columns := make([]string, len(r.Key))
 			for i, k := range r.Key {
 				columns[i] = catalog.Quote(k.Column.Name)
 			}
 			e.add("key", r.Name, "", "create unique index concurrently on "+r.Table.QualifiedName()+" ("+strings.Join(columns, ", ")+")",
-				"nothing keeps two rows of %s from having the same key", nameOf(r.Table))
+				"nothing keeps two rows of %s from having the same key", r.Table.String())
 		}
 	}
 }
@@ -216,17 +206,17 @@ func (e *examiner) privileges() {
 			continue
 		}
 		for _, r := range e.tables() {
-			e.used[nameOf(r.Table)] = true
+			e.used[r.Table.String()] = true
 			for _, op := range scope.Operations(r) {
-				if needs[nameOf(r.Table)] == nil {
-					needs[nameOf(r.Table)] = map[string]bool{}
+				if needs[r.Table.String()] == nil {
+					needs[r.Table.String()] = map[string]bool{}
 				}
-				needs[nameOf(r.Table)][privilegeOf[op]] = true
+				needs[r.Table.String()][privilegeOf[op]] = true
 			}
 		}
 	}
 	for _, r := range e.tables() {
-		name := nameOf(r.Table)
+		name := r.Table.String()
 		is, known := e.facts.Tables[name]
 		if !known {
 			continue
@@ -315,13 +305,13 @@ func (e *examiner) leastRole(needs map[string]map[string]bool) string {
 	for _, r := range e.tables() {
 		var list []string
 		for _, op := range window.Operations {
-			if p := privilegeOf[op]; needs[nameOf(r.Table)][p] {
+			if p := privilegeOf[op]; needs[r.Table.String()][p] {
 				list = append(list, p)
 			}
 		}
 		grant(r.Table, list)
 		for _, rel := range r.Relations {
-			if rel.Through != nil && !e.used[nameOf(rel.Through.Table)] {
+			if rel.Through != nil && !e.used[rel.Through.Table.String()] {
 				grant(rel.Through.Table, []string{"select", "insert", "delete"})
 			}
 		}
@@ -336,17 +326,17 @@ func (e *examiner) leastRole(needs map[string]map[string]bool) string {
 // security tells of row-level security that the database's user passes by.
 func (e *examiner) security() {
 	for _, r := range e.tables() {
-		t, known := e.facts.Tables[nameOf(r.Table)]
+		t, known := e.facts.Tables[r.Table.String()]
 		if !known || !t.RowSecurity {
 			continue
 		}
 		switch {
 		case e.facts.Superuser || e.facts.BypassRLS:
 			e.add("security", r.Name, "connect as a user that policies hold for, or repeat them as row rules", "",
-				"%s has row-level security, and the database's user %s passes it by: its policies do not limit callers", nameOf(r.Table), e.facts.User)
+				"%s has row-level security, and the database's user %s passes it by: its policies do not limit callers", r.Table.String(), e.facts.User)
 		case t.Owner && !t.Forced:
 			e.add("security", r.Name, "", "alter table "+r.Table.QualifiedName()+" force row level security",
-				"%s has row-level security, and its owner %s passes it by: its policies do not limit callers", nameOf(r.Table), e.facts.User)
+				"%s has row-level security, and its owner %s passes it by: its policies do not limit callers", r.Table.String(), e.facts.User)
 		}
 	}
 }

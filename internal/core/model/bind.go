@@ -59,7 +59,7 @@ func (b *binder) table(at window.Pos, name string) *catalog.Table {
 	var found []*catalog.Table
 	var all []string
 	for _, t := range b.cat.Tables {
-		all = append(all, t.Schema+"."+t.Name)
+		all = append(all, t.String())
 		if t.Name == name {
 			found = append(found, t)
 		}
@@ -128,7 +128,7 @@ func (b *binder) follow(doc *window.Document) {
 		if named[t.QualifiedName()] || len(schemas) > 0 && !schemas[t.Schema] || t.Schema == "eager_window" {
 			continue
 		}
-		b.resource(&window.Resource{Name: window.Text{Value: window.ResourceName(t, taken)}, From: window.Text{Value: t.Schema + "." + t.Name},
+		b.resource(&window.Resource{Name: window.Text{Value: window.ResourceName(t, taken)}, From: window.Text{Value: t.String()},
 			Page: window.DefaultPage})
 	}
 }
@@ -172,10 +172,7 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 			}
 			f.Name = freeName(toIdentifier(c.Name), func(n string) bool { return r.fields[n] != nil })
 		}
-		f.Nullable = !c.NotNull && !c.Type.NotNull
-		f.ReadOnly = c.Generated || c.ReadOnly || c.Identity == catalog.Always
-		// A domain may have a default of its own, which the catalog does not hold, so the database decides there.
-		f.Required = !f.Nullable && !f.ReadOnly && c.Default == "" && c.Identity == catalog.NoIdentity && c.Type.Kind != catalog.Domain
+		f.Nullable, f.ReadOnly, f.Required = c.MayBeNull(), c.Filled(), c.Required()
 		f.Index = len(r.Fields)
 		r.Fields = append(r.Fields, f)
 		r.fields[f.Name] = f

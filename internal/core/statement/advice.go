@@ -92,7 +92,7 @@ func (p *Plan) adviseScan(s *Step) (Advice, bool) {
 	if len(u.Ranges) > 0 {
 		columns = appendNew(columns, u.Ranges[0])
 	}
-	if len(columns) == 0 || u.indexed(columns[0]) {
+	if len(columns) == 0 || u.Table.Indexed(columns[0]) {
 		return Advice{}, false
 	}
 	a := Advice{Table: u.Table.QualifiedName(), Columns: columns, Read: int64(read), Wanted: int64(wanted)}
@@ -115,7 +115,7 @@ func (p *Plan) adviseSort(s *Step, limited float64) (Advice, bool) {
 		return Advice{}, false
 	}
 	first, _, _ := strings.Cut(u.Order[0], " ")
-	if u.indexed(first) {
+	if u.Table.Indexed(first) {
 		return Advice{}, false
 	}
 	columns := append(slices.Clone(u.Equal), u.Order...)
@@ -123,14 +123,4 @@ func (p *Plan) adviseSort(s *Step, limited float64) (Advice, bool) {
 	a.Message = fmt.Sprintf("%d rows of %s are sorted for the first %d; an index on (%s) has them in order", a.Read, a.Table, a.Wanted,
 		strings.Join(columns, ", "))
 	return a, true
-}
-
-// indexed reports whether an index of the table begins with a column.
-func (u *Use) indexed(column string) bool {
-	for _, ix := range u.Table.Indexes {
-		if !ix.Partial && len(ix.Columns) > 0 && ix.Columns[0] == column {
-			return true
-		}
-	}
-	return false
 }

@@ -1,9 +1,7 @@
 package statement_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -15,8 +13,6 @@ import (
 	"eagerwindow/internal/core/statement"
 	"eagerwindow/internal/core/window"
 )
-
-var update = flag.Bool("update", false, "write the golden files")
 
 // The SQL of requests, as an operator would read it. Look at testdata/read.sql after -update.
 func TestRead(t *testing.T) {
@@ -78,24 +74,7 @@ func TestRead(t *testing.T) {
 		}
 		fmt.Fprintf(&got, "%s\n-- %v%s\n\n", plan.SQL, args, short)
 	}
-	golden(t, "testdata/read.sql", got.String())
-}
-
-// golden holds text against a file.
-func golden(t *testing.T, file, got string) {
-	t.Helper()
-	if *update {
-		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got != string(want) {
-		t.Errorf("the SQL differs from %s; got\n%s", file, got)
-	}
+	coretest.Golden(t, "testdata/read.sql", got.String())
 }
 
 // The SQL of writes, with what each argument stands for and where what it answers stands. Look at testdata/write.sql after -update.
@@ -243,7 +222,7 @@ func TestWrite(t *testing.T) {
 		}
 		got.WriteByte('\n')
 	}
-	golden(t, "testdata/write.sql", got.String())
+	coretest.Golden(t, "testdata/write.sql", got.String())
 }
 
 // slotText says what an argument stands for.

@@ -40,7 +40,7 @@ func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
 	used := map[string]bool{}
 	for _, t := range tables {
 		resource := ResourceName(t, used)
-		fmt.Fprintf(&b, "  %s: {from: %s}", resource, yamlText(t.Schema+"."+t.Name))
+		fmt.Fprintf(&b, "  %s: {from: %s}", resource, yamlText(t.String()))
 		if !t.Writable() || t.Primary == nil && len(t.Uniques) == 0 {
 			fmt.Fprintf(&b, "  # a %s without a key: read only", t.Kind)
 		}

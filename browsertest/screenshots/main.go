@@ -60,6 +60,7 @@ var commands = []struct {
 		"/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
 	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
 	{"diff-terminal.png", []string{"draft", "diff", "saltmere"}},
+	{"status-terminal.png", []string{"status"}},
 	{"doctor-terminal.png", []string{"doctor", "saltmere"}},
 }
 

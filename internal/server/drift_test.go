@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -374,6 +375,11 @@ func TestUsedBy(t *testing.T) {
 		if time.Now().After(until) {
 			t.Fatal(wrong)
 		}
+	}
+	alter(t, r.Harbour, "alter table harbour.port_call alter draught_m drop not null")
+	s, err := r.Operator.Status(t.Context())
+	if err != nil || len(s.Drift) != 1 || !slices.Contains(s.Drift[0].Changes[0].Callers, "agent-demo") {
+		t.Errorf("what the database breaks is told without who uses it: %+v, %v", s.Drift, err)
 	}
 	for _, c := range d.Changes {
 		if c.Target == "vessels" && !strings.Contains(c.Message, "may read fewer rows of vessels; 4 of 400 rows for agent-demo, it was 10") {

@@ -36,6 +36,7 @@ func (s *Registry) driftOf(name string, release int) *Drift {
 	if !known || d.release != release || d.Tables == nil && d.Wrong == "" {
 		return nil
 	}
+	d.Changes = slices.Clone(d.Changes)
 	return &d.Drift
 }
 
@@ -46,6 +47,7 @@ func (s *Registry) Drifts() []Drift {
 	out := []Drift{}
 	for _, name := range slices.Sorted(maps.Keys(s.drifts)) {
 		if d := s.drifts[name]; d.Tables != nil || d.Wrong != "" {
+			d.Changes = slices.Clone(d.Changes)
 			out = append(out, d.Drift)
 		}
 	}
@@ -227,9 +229,6 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	} else {
 		d.Changes = append(d.Changes, compare.Versions(was.side(), is.side())...)
 	}
-	if err := s.callers(ctx, name, d.Changes); err != nil {
-		return err
-	}
 	s.mu.Lock()
 	s.drifts[name] = d
 	s.mu.Unlock()
@@ -267,7 +266,7 @@ func (s *Registry) DriftOf(ctx context.Context, name string) (*Drift, error) {
 		return nil, err
 	}
 	if d := s.driftOf(name, api.Release); d != nil {
-		return d, nil
+		return d, s.callers(ctx, name, d.Changes)
 	}
 	return &Drift{Window: name, Since: time.Now().UTC(), Tables: []compare.TableDrift{}, Changes: []compare.Change{}}, nil
 }

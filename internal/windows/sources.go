@@ -219,5 +219,11 @@ func (s *Registry) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Status{Windows: list, Sources: sources, Drift: s.Drifts()}, nil
+	drifts := s.Drifts()
+	for _, d := range drifts {
+		if err := s.callers(ctx, d.Window, d.Changes); err != nil {
+			return nil, err
+		}
+	}
+	return &Status{Windows: list, Sources: sources, Drift: drifts}, nil
 }

@@ -23,7 +23,7 @@ console: $(CONSOLE)
 $(CONSOLE): $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -not -name schema.d.ts -not -name '*_test.go' -print) internal/server/manage.yaml
 	cd console && npm ci --no-fund --no-audit --loglevel=error && npm run --silent build
 
-bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -name '*.sql' -o -name '*.yaml' -not -path '*/node_modules/*') go.mod | setup
+bin/eager: $(CONSOLE) $(shell find cmd internal demo console -name '*.go' -o -name '*.sql' -o -name '*.yaml' -not -path '*/node_modules/*') $(wildcard internal/server/reference/* internal/core/describe/official/*) go.mod | setup
 	go build -o bin/eager ./cmd/eager
 
 GO_FOLDERS = bench browsertest cmd console/*.go demo internal

@@ -128,7 +128,8 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 				if err != nil {
 					return err
 				}
-				return describe.JSON(io.Discard, policy.Model(), scope, describe.Place{Server: "http://127.0.0.1/api/large"})
+				_, err = describe.Write(policy, scope, describe.Place{Server: "http://127.0.0.1/api/large"}, describe.Form{})
+				return err
 			}},
 			{"metadata", func() error {
 				scope, err := policy.Scope(access.Caller{Subject: "bench", Operator: true})

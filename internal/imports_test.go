@@ -11,16 +11,17 @@ import (
 )
 
 // core is the order of the core's packages: each may import those before it.
-var core = []string{"fault", "jsontext", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change",
+var core = []string{"fault", "jsontext", "jsontree", "snippet", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change",
 	"statement",
-	"describe", "compare", "doctor"}
+	"contract", "generate", "describe", "compare", "doctor"}
 
 // around is the order of the packages around the core.
 var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
 
 // formats are libraries that only read and write formats and names.
-var formats = []string{"go.yaml.in/yaml/v4", "github.com/sv-tools/openapi", "github.com/jinzhu/inflection",
-	"github.com/pmezard/go-difflib/difflib"}
+var formats = []string{"go.yaml.in/yaml/v4", "github.com/jinzhu/inflection",
+	"github.com/pmezard/go-difflib/difflib", "github.com/theory/jsonpath", "github.com/theory/jsonpath/spec",
+	"github.com/santhosh-tekuri/jsonschema/v6", "golang.org/x/text/language", "golang.org/x/text/message"}
 
 // Who may import whom, as the architecture has it.
 func TestImports(t *testing.T) {

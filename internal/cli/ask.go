@@ -322,62 +322,6 @@ func cell(v json.RawMessage) string {
 	return string(v)
 }
 
-func (a *app) describe() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "describe WINDOW",
-		Short: "Print a window's OpenAPI description",
-		Long: "Print the OpenAPI 3.1 description of what a window serves now, or with --draft of its draft; whole, or as a role sees it. " +
-			"With\n--release it is that of an earlier release, as it was published.",
-		Example: `  eager describe saltmere > saltmere.openapi.json
-  eager describe saltmere --role agent -o yaml
-  eager describe saltmere --release 1`,
-		Args: exactly("WINDOW"),
-	}
-	role := c.Flags().String("role", "", "only what this role may do")
-	draft := c.Flags().Bool("draft", false, "the draft instead of the live release")
-	release := c.Flags().Int("release", 0, "an earlier release instead of the live one")
-	output := c.Flags().StringP("output", "o", "json", "json or yaml")
-	c.MarkFlagsMutuallyExclusive("release", "draft")
-	c.MarkFlagsMutuallyExclusive("release", "role")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		if *output != "json" && *output != "yaml" {
-			return usage("-o is json or yaml, not %q", *output)
-		}
-		s, path := a.service(), "/api/"
-		if *release != 0 {
-			text, err := s.ReleaseDescription(c.Context(), args[0], *release)
-			if err != nil {
-				return err
-			}
-			if *output == "yaml" {
-				return a.yaml(text)
-			}
-			_, err = a.Out.Write(text)
-			return err
-		}
-		if *draft {
-			path = "/draft/"
-		} else {
-			s.Token = "" // the live description is for everyone
-		}
-		path += args[0] + "/openapi." + *output
-		if *role != "" {
-			path += "?role=" + *role
-		}
-		res, err := s.Send(c.Context(), client.Request{Method: http.MethodGet, Path: path})
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		if err := client.Check(res); err != nil {
-			return err
-		}
-		_, err = io.Copy(a.Out, res.Body)
-		return err
-	}
-	return c
-}
-
 // affected says how many rows a write of many has written.
 func affected(rows string) string {
 	n, err := strconv.ParseInt(rows, 10, 64)

@@ -13,6 +13,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -104,6 +105,8 @@ type Running struct {
 	Records  string         // DSN of the records
 	Operator *client.Client // signed in
 	Service  *service.Service
+
+	callers *callers
 }
 
 // Secret seals the records of tests.
@@ -125,9 +128,16 @@ func (r *Running) Another(t testing.TB, handler func(*service.Service, service.F
 	return other
 }
 
+// callers is what is known of those who call a service.
+type callers struct {
+	roles   sync.Map    // of the tokens that Token gave out
+	changed atomic.Bool // an operator has done something
+}
+
 func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Service, service.Front) http.Handler,
 	prepare func(context.Context, *service.Service) error) {
 	t.Helper()
+	r.callers = &callers{}
 	ctx := context.Background()
 	log := slog.New(slog.NewTextHandler(logTo{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s, err := service.Start(ctx, service.Options{Records: r.Records, Secret: Secret, Log: log,
@@ -143,7 +153,7 @@ func (r *Running) serve(t testing.TB, console fs.FS, handler func(*service.Servi
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := &http.Server{Handler: handler(s, service.Front{Console: console, Log: log})}
+	server := &http.Server{Handler: r.witnessed(t, handler(s, service.Front{Console: console, Log: log}))}
 	go server.Serve(l)
 	t.Cleanup(func() { _ = server.Close() })
 	token, err := s.SignIn(ctx, demo.Operator, demo.Password, "")
@@ -163,6 +173,7 @@ func (r *Running) Token(t testing.TB, role string) string {
 			if err != nil {
 				t.Fatal(err)
 			}
+			r.callers.roles.Store(token, role)
 			return token
 		}
 	}

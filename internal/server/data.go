@@ -45,6 +45,9 @@ func (s *Server) data(r chi.Router, at string, find target) {
 			h := w.Header()
 			h["OData-Version"], h["Vary"], h["Cache-Control"] = versionOf(r), vary, private
 			api, caller, err := find(r)
+			if err == nil && api.Model.Deprecated {
+				sayDeprecated(h, api.Model, below(r))
+			}
 			if err == nil {
 				err = s.admitted(w, r, api, caller, serve)
 			}
@@ -56,7 +59,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
 		r.Method(method, at, handle(s.dispatch))
 		for _, form := range descriptionForms {
-			r.Method(method, at+"/openapi."+form.name, s.description(find, form))
+			r.Method(method, at+"/openapi."+form.name, s.describing(find, servedVersion, s.openAPI(form)))
 		}
 	}
 	for _, method := range []string{http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut,
@@ -66,6 +69,19 @@ func (s *Server) data(r chi.Router, at string, find target) {
 	// The middleware answers browsers that ask before they send a request.
 	for _, below := range []string{"", "/*"} {
 		r.Options(at+below, handle(s.options))
+	}
+}
+
+// sayDeprecated says of a resource that will go since when that is known and until when it is served (RFC 9745, RFC 8594).
+func sayDeprecated(h http.Header, m *model.Model, path string) {
+	name, err := url.PathUnescape(path[:max(0, strings.IndexAny(path+"/", "/("))])
+	r := m.Resource(name)
+	if err != nil || r == nil || r.Deprecated == nil {
+		return
+	}
+	h.Set("Deprecation", "@"+strconv.FormatInt(r.Deprecated.Since.Unix(), 10))
+	if until := r.Deprecated.Until; !until.IsZero() {
+		h.Set("Sunset", until.Format(http.TimeFormat))
 	}
 }
 

@@ -1,12 +1,11 @@
 package server
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -15,31 +14,21 @@ import (
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
-	"eagerwindow/internal/core/model"
+	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/data"
 )
 
-// writeDescription writes a description in one of its forms.
-type writeDescription func(io.Writer, *model.Model, *access.Scope, describe.Place) error
+// descriptionForm is a form of descriptions: the end of their address, and their type.
+type descriptionForm struct{ name, kind string }
 
-// descriptionForm is a form of descriptions: the end of their address, their type, and what writes them.
-type descriptionForm struct {
-	name, kind string
-	write      writeDescription
-}
-
-var descriptionForms = []descriptionForm{
-	{"json", "application/openapi+json", describe.JSON},
-	{"yaml", "application/openapi+yaml", describe.YAML},
-}
+var descriptionForms = []descriptionForm{{"json", "application/openapi+json"}, {"yaml", "application/openapi+yaml"}}
 
 // descriptionKey tells the descriptions of live releases apart.
 type descriptionKey struct {
-	api     uint64
-	scope   string
-	form    string
-	server  string
-	formats bool
+	api   uint64
+	scope string
+	form  string // what is made of it
+	place describe.Place
 }
 
 // keptDescription is a description as it is sent.
@@ -61,31 +50,63 @@ type described struct {
 	live    uint64 // the ID of the API that serves it; 0 for the draft and for an earlier release
 }
 
-// description answers with the OpenAPI document of what is served, as far as the asker may know it: what its roles may do, and those whose
-// part is public; with ?role= what that role may do.
-func (s *Server) description(find target, form descriptionForm) http.HandlerFunc {
-	return s.describing(find, form, func(_ *http.Request, api *data.API) (described, error) {
-		d := described{policy: api.Policy, release: api.Release}
-		if d.release > 0 {
-			d.live = api.ID
+// descriptions serves the descriptions of a window, which is live, or one of its releases, for ever the same: OpenAPI, the JSON Schema of a
+// resource, and the page that people read.
+func (s *Server) descriptions(r chi.Router) {
+	get := func(path string, h http.HandlerFunc) {
+		r.Get(path, h)
+		r.Head(path, h)
+	}
+	for _, at := range []struct {
+		path, page string
+		find       target
+		version    versionOfWindow
+	}{{"", "/", s.reader, servedVersion}, {"/draft", "/draft", s.draft, servedVersion}, {"/{number}", "/{number}", s.reader, s.releasedVersion}} {
+		for _, form := range descriptionForms {
+			get(at.path+"/openapi."+form.name, s.describing(at.find, at.version, s.openAPI(form)))
 		}
-		return d, nil
-	})
+		get(at.page, s.describing(at.find, at.version, s.reference))
+		get(at.path+"/schemas/{resource}.json", s.describing(at.find, at.version, s.resourceSchema))
+		get(at.path+"/metadata.xml", s.describing(at.find, at.version, s.csdl("xml")))
+		get(at.path+"/metadata.json", s.describing(at.find, at.version, s.csdl("json")))
+	}
 }
 
-// releaseDescription answers with that of an earlier release, for ever the same.
-func (s *Server) releaseDescription(form descriptionForm) http.HandlerFunc {
-	return s.describing(s.live, form, func(r *http.Request, api *data.API) (described, error) {
-		number, err := numberOf(r)
-		if err != nil {
-			return described{}, err
-		}
-		policy, err := s.service.PolicyOf(r.Context(), chi.URLParam(r, "window"), number)
-		return described{policy: policy, release: number}, err
-	})
+// versionOfWindow finds out which version of a window is to be described.
+type versionOfWindow func(*http.Request, *data.API) (described, error)
+
+// reader finds out which API is to be described, and who reads: callers of it, and operators, who may read everything.
+func (s *Server) reader(r *http.Request) (*data.API, access.Caller, error) {
+	email, err := s.operator(r)
+	if err != nil {
+		return s.live(r)
+	}
+	api, err := s.service.Live(r.Context(), chi.URLParam(r, "window"))
+	return api, access.Caller{Operator: true, Subject: email}, err
 }
 
-func (s *Server) describing(find target, form descriptionForm, version func(*http.Request, *data.API) (described, error)) http.HandlerFunc {
+// servedVersion is the one that is served, which may be the draft.
+func servedVersion(_ *http.Request, api *data.API) (described, error) {
+	d := described{policy: api.Policy, release: api.Release}
+	if d.release > 0 {
+		d.live = api.ID
+	}
+	return d, nil
+}
+
+func (s *Server) releasedVersion(r *http.Request, _ *data.API) (described, error) {
+	number, err := numberOf(r)
+	if err != nil {
+		return described{}, err
+	}
+	policy, err := s.service.PolicyOf(r.Context(), chi.URLParam(r, "window"), number)
+	return described{policy: policy, release: number}, err
+}
+
+// answering writes an answer about a version for a caller.
+type answering func(w http.ResponseWriter, r *http.Request, d described, caller access.Caller) error
+
+func (s *Server) describing(find target, version versionOfWindow, answer answering) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		api, caller, err := find(r)
 		if err == nil {
@@ -94,7 +115,7 @@ func (s *Server) describing(find target, form descriptionForm, version func(*htt
 				if err != nil {
 					return err
 				}
-				return s.describe(w, r, d, caller, form)
+				return answer(w, r, d, caller)
 			})
 		}
 		if err != nil {
@@ -103,44 +124,93 @@ func (s *Server) describing(find target, form descriptionForm, version func(*htt
 	}
 }
 
-func (s *Server) describe(w http.ResponseWriter, r *http.Request, d described, caller access.Caller, form descriptionForm) error {
+// openAPI answers with a description in a form and a version of OpenAPI, as far as the asker may know it: what its roles may do, and those
+// whose part is public; with ?role= what that role may do.
+func (s *Server) openAPI(form descriptionForm) answering {
+	return func(w http.ResponseWriter, r *http.Request, d described, caller access.Caller) error {
+		version, name := r.URL.Query().Get("openapi"), "openapi"
+		if version != "" && version != describe.Versions[0] {
+			name += "-" + version
+		}
+		return s.sendDescription(w, r, d, caller, answerForm{form.name + version, form.kind, name + "." + form.name},
+			func(scope *access.Scope, place describe.Place) ([]byte, error) {
+				return describe.Write(d.policy, scope, place, describe.Form{Version: version, YAML: form.name == "yaml"})
+			})
+	}
+}
+
+// csdl answers with the metadata of OData, as XML or as JSON.
+func (s *Server) csdl(form string) answering {
+	return func(w http.ResponseWriter, r *http.Request, d described, caller access.Caller) error {
+		return s.sendDescription(w, r, d, caller, answerForm{"csdl " + form, "application/" + form, "metadata." + form},
+			func(scope *access.Scope, _ describe.Place) ([]byte, error) {
+				metadata := describe.CSDL(d.policy.Model(), scope, "4.01")
+				if form == "json" {
+					return metadata.JSON()
+				}
+				return metadata.XML()
+			})
+	}
+}
+
+// resourceSchema answers with the JSON Schema of a resource's rows.
+func (s *Server) resourceSchema(w http.ResponseWriter, r *http.Request, d described, caller access.Caller) error {
+	name, err := url.PathUnescape(chi.URLParam(r, "resource"))
+	if err != nil {
+		return fault.New(fault.NotFound, "resource.unknown", "there is nothing at %s", r.URL.Path)
+	}
+	return s.sendDescription(w, r, d, caller, answerForm{"schema " + name, "application/schema+json", name + ".schema.json"},
+		func(scope *access.Scope, _ describe.Place) ([]byte, error) {
+			schema, err := describe.JSONSchema(d.policy, scope, name, s.origin(r)+r.URL.EscapedPath())
+			if err != nil {
+				return nil, err
+			}
+			return append(jsontree.Append(nil, schema, true), '\n'), nil
+		})
+}
+
+// answerForm is what is made of a description: by which it is kept, its type, and the end of its file name.
+type answerForm struct{ key, kind, file string }
+
+// sendDescription answers with what is made of the description of a version for a caller, or of what was kept.
+func (s *Server) sendDescription(w http.ResponseWriter, r *http.Request, d described, caller access.Caller, form answerForm,
+	write func(*access.Scope, describe.Place) ([]byte, error)) error {
 	scope, err := d.scope(caller, r.URL.Query().Get("role"))
 	if err != nil {
 		return err
 	}
-	document := d.policy.Model().Document
-	name := d.policy.Model().Name
-	server := s.origin(r) + "/api/" + name
-	if d.release == 0 {
-		server = s.origin(r) + "/draft/" + name
-	}
-	place := describe.Place{Formats: r.URL.Query().Get("formats") == "all", Server: server,
-		Bearer: document.SignIn.Accounts != nil || document.SignIn.Issuers != nil}
-	if document.SignIn.Clients {
-		place.Token = s.origin(r) + "/auth/" + name + "/token"
-	}
-	key := descriptionKey{d.live, scope.Key(), form.name, server, place.Formats}
-	kept, known := s.descriptions.Get(key)
+	place := s.place(r, d)
+	key := descriptionKey{d.live, scope.Key(), form.key, place}
+	kept, known := s.described.Get(key)
 	if !known || d.live == 0 {
-		var out bytes.Buffer
-		if err := form.write(&out, d.policy.Model(), scope, place); err != nil {
-			return fmt.Errorf("describe %q: %w", name, err)
+		text, err := write(scope, place)
+		if err != nil {
+			return fmt.Errorf("describe %s: %w", d.policy.Model().Name, err)
 		}
-		sum := sha256.Sum256(out.Bytes())
-		kept = keptDescription{out.Bytes(), `"` + hex.EncodeToString(sum[:12]) + `"`}
+		sum := sha256.Sum256(text)
+		kept = keptDescription{text, `"` + hex.EncodeToString(sum[:12]) + `"`}
 		if d.live > 0 {
-			s.descriptions.Add(key, kept, len(kept.text))
+			s.described.Add(key, kept, len(kept.text))
 		}
 	}
 	h := w.Header()
 	h.Set("Content-Type", form.kind)
 	h.Set("ETag", kept.tag)
-	h.Set("Content-Disposition", fmt.Sprintf(`inline; filename="%s.openapi.%s"`, fileName(name, d.release, scope.Name), form.name))
+	if form.file != "" {
+		parts := fileName(d.policy.Model().Name, d.release, scope.Name)
+		if place.Resource != "" {
+			parts += "-" + strings.Map(plainLetter, place.Resource)
+		}
+		h.Set("Content-Disposition", fmt.Sprintf(`inline; filename="%s.%s"`, parts, form.file))
+	}
 	h["Vary"], h["Cache-Control"] = vary, private
-	if document.Description.All && d.release > 0 {
+	if d.policy.Model().Document.Description.All && d.release > 0 {
 		h.Set("Cache-Control", "public, max-age=60")
 		if d.live == 0 { // it stays as it was published
 			h.Set("Cache-Control", "public, max-age=86400")
+		}
+		if h.Get("Access-Control-Allow-Origin") == "" { // any page may read what anyone may
+			h.Set("Access-Control-Allow-Origin", "*")
 		}
 	}
 	if asked := r.Header.Get("If-None-Match"); asked != "" && matches(asked, kept.tag) {
@@ -149,6 +219,21 @@ func (s *Server) describe(w http.ResponseWriter, r *http.Request, d described, c
 	}
 	_, _ = w.Write(kept.text) // the caller has gone away if this fails
 	return nil
+}
+
+// place is where a version is served, and how much of it is asked for.
+func (s *Server) place(r *http.Request, d described) describe.Place {
+	document, name := d.policy.Model().Document, d.policy.Model().Name
+	at := "/api/"
+	if d.release == 0 {
+		at = "/draft/"
+	}
+	place := describe.Place{Formats: r.URL.Query().Get("formats") == "all", Server: s.origin(r) + at + name,
+		Bearer: document.SignIn.Accounts != nil || document.SignIn.Issuers != nil, Resource: r.URL.Query().Get("resource")}
+	if document.SignIn.Clients {
+		place.Token = s.origin(r) + "/auth/" + name + "/token"
+	}
+	return place
 }
 
 // fileName is what a description is called where it is saved.
@@ -171,17 +256,30 @@ func plainLetter(c rune) rune {
 	return -1
 }
 
-// scope is what of a version a caller may read the description of: what a role may do, or "" all that it may know.
-func (d described) scope(caller access.Caller, role string) (*access.Scope, error) {
-	public := d.policy.Model().Document.Description
+// mayReadAll reports whether a caller may read the description of all roles.
+func (d described) mayReadAll(caller access.Caller) bool {
+	return caller.Operator || d.release == 0 || d.policy.Model().Document.Description.All
+}
+
+// readable lists the roles whose part of the description a caller may read.
+func (d described) readable(caller access.Caller) []string {
+	if d.mayReadAll(caller) {
+		return d.policy.RoleNames()
+	}
 	roles := slices.Clone(caller.Roles)
-	for _, name := range public.Public {
+	for _, name := range d.policy.Model().Document.Description.Public {
 		roles = append(roles, name.Value)
 	}
 	if anonymous := d.policy.Model().AnonymousRole(); anonymous != nil {
 		roles = append(roles, anonymous.Name)
 	}
-	whole := caller.Operator || d.release == 0 || public.All
+	slices.Sort(roles)
+	return slices.Compact(roles)
+}
+
+// scope is what of a version a caller may read the description of: what a role may do, or "" all that it may know.
+func (d described) scope(caller access.Caller, role string) (*access.Scope, error) {
+	roles, whole := d.readable(caller), d.mayReadAll(caller)
 	switch {
 	case role == "" && !whole:
 	case role == "" || whole || slices.Contains(roles, role):

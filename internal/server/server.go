@@ -35,7 +35,7 @@ type Server struct {
 	metrics *metrics
 	routes  chi.Routes
 
-	descriptions *sized.Cache[descriptionKey, keptDescription] // of releases
+	described *sized.Cache[descriptionKey, keptDescription] // of releases
 }
 
 // New makes the handler of the service.
@@ -47,7 +47,7 @@ func New(s *service.Service, front service.Front) http.Handler {
 		front.Log = slog.New(slog.DiscardHandler)
 	}
 	srv := &Server{service: s, front: front, log: front.Log, console: front.Console, metrics: newMetrics(s, front.Metrics),
-		descriptions: sized.New[descriptionKey, keptDescription](maxDescriptions, maxDescriptionsSize, nil)}
+		described: sized.New[descriptionKey, keptDescription](maxDescriptions, maxDescriptionsSize, nil)}
 	chi.RegisterMethod("QUERY")
 	r := chi.NewRouter()
 	srv.routes = r
@@ -64,11 +64,9 @@ func New(s *service.Service, front service.Front) http.Handler {
 	r.With(srv.browsers).Route("/auth/{window}", srv.auth)
 	r.Get("/.well-known/oauth-authorization-server/auth/{window}", srv.authMetadata)
 	r.Get("/.well-known/api-catalog", srv.catalog)
-	for _, form := range descriptionForms {
-		for _, method := range []string{http.MethodGet, http.MethodHead} {
-			r.With(srv.browsers).Method(method, "/describe/{window}/{number}/openapi."+form.name, srv.releaseDescription(form))
-		}
-	}
+	r.Get("/describe/-/page.css", srv.referenceFile)
+	r.Get("/describe/-/page.js", srv.referenceFile)
+	r.With(srv.browsers).Route("/describe/{window}", srv.descriptions)
 	srv.data(r.With(srv.browsers), "/api/{window}", srv.live)
 	srv.data(r, "/draft/{window}", srv.draft)
 	r.Route("/manage", srv.manage)

@@ -9,6 +9,7 @@ import (
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
+	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/model"
 	"eagerwindow/internal/core/window"
@@ -56,6 +57,9 @@ func (s *Registry) bind(ctx context.Context, document []byte) (*bound, error) {
 		return nil, err
 	}
 	b.document, b.pool = document, pool
+	if err := describe.CheckOverlay(b.policy); err != nil {
+		return nil, err
+	}
 	return b, checkKeys(ctx, b)
 }
 

@@ -285,11 +285,13 @@ func compressedDescription(b *bound) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out bytes.Buffer
-	z := gzip.NewWriter(&out)
-	if err := describe.JSON(z, b.policy.Model(), scope, describe.Place{Server: "/api/" + b.policy.Model().Name}); err != nil {
+	text, err := describe.Write(b.policy, scope, describe.Place{Server: "/api/" + b.policy.Model().Name}, describe.Form{})
+	if err != nil {
 		return nil, fmt.Errorf("describe the release: %w", err)
 	}
+	var out bytes.Buffer
+	z := gzip.NewWriter(&out)
+	_, _ = z.Write(text) // into memory
 	err = z.Close()
 	return out.Bytes(), err
 }

@@ -239,3 +239,6 @@ func wider[T cmp.Ordered](a, b T) T {
 	}
 	return max(a, b)
 }
+
+// Includes reports whether the scope is of several roles, and this is one of them.
+func (s *Scope) Includes(role *Scope) bool { return slices.Contains(s.parts, role) }

@@ -1,168 +1,135 @@
 package describe
 
 import (
-	"bytes"
-	"encoding/json"
 	"strconv"
 
+	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/core/model"
 )
 
-// object is a JSON object whose members keep their order.
-type object []member
-
-type member struct {
-	name  string
-	value any
-}
-
-// MarshalJSON writes the members in their order.
-func (o object) MarshalJSON() ([]byte, error) {
-	var out bytes.Buffer
-	out.WriteByte('{')
-	for i, m := range o {
-		if i > 0 {
-			out.WriteByte(',')
-		}
-		name, err := json.Marshal(m.name)
-		if err != nil {
-			return nil, err
-		}
-		out.Write(name)
-		out.WriteByte(':')
-		value, err := json.Marshal(m.value)
-		if err != nil {
-			return nil, err
-		}
-		out.Write(value)
-	}
-	out.WriteByte('}')
-	return out.Bytes(), nil
-}
-
 // JSON is the metadata as CSDL JSON 4.01.
 func (m *Metadata) JSON() ([]byte, error) {
-	references := object{}
+	references := &object{}
 	for _, v := range vocabularies {
-		references = append(references,
-			member{v.address + ".json", object{{"$Include", []object{{{"$Namespace", v.namespace}, {"$Alias", v.alias}}}}}})
+		references.Add(v.address+".json", jsontree.New("$Include", list{jsontree.New("$Namespace", v.namespace, "$Alias", v.alias)}))
 	}
-	schema := object{}
+	schema := &object{}
 	for _, e := range m.enums {
-		o := object{{"$Kind", "EnumType"}}
+		o := jsontree.New("$Kind", "EnumType")
 		for i, name := range e.members {
-			o = append(o, member{name, i})
+			o.Add(name, i)
 		}
-		schema = append(schema, member{e.name, o})
+		schema.Add(e.name, o)
 	}
 	for _, t := range m.types {
-		schema = append(schema, member{t.name, t.json()})
+		schema.Add(t.name, t.json())
 	}
 	for _, f := range m.functions {
-		o := object{{"$Kind", "Function"}}
+		o := jsontree.New("$Kind", "Function")
 		if f.parameters != nil {
-			list := []object{}
+			parameters := list{}
 			for _, p := range f.parameters {
-				list = append(list, append(object{{"$Name", p.name}}, p.json()...))
+				one := jsontree.New("$Name", p.name)
+				one.Members = append(one.Members, p.json().Members...)
+				parameters = append(parameters, one)
 			}
-			o = append(o, member{"$Parameter", list})
+			o.Add("$Parameter", parameters)
 		}
-		o = append(o, member{"$ReturnType", f.returns.json()})
-		schema = append(schema, member{f.name, []object{append(o, notesJSON(f.notes)...)}})
+		o.Add("$ReturnType", f.returns.json())
+		schema.Add(f.name, list{annotated(o, f.notes)})
 	}
-	container := object{{"$Kind", "EntityContainer"}}
+	container := jsontree.New("$Kind", "EntityContainer")
 	for _, s := range m.sets {
-		o := object{{"$Collection", true}, {"$Type", s.of}}
+		o := jsontree.New("$Collection", true, "$Type", s.of)
 		if s.bindings != nil {
-			b := object{}
+			b := &object{}
 			for _, p := range s.bindings {
-				b = append(b, member{p.Own, p.There})
+				b.Add(p.Own, p.There)
 			}
-			o = append(o, member{"$NavigationPropertyBinding", b})
+			o.Add("$NavigationPropertyBinding", b)
 		}
-		container = append(container, member{s.name, append(o, notesJSON(s.notes)...)})
+		container.Add(s.name, annotated(o, s.notes))
 	}
 	for _, name := range m.imports {
-		container = append(container, member{name, object{{"$Function", m.namespace + "." + name}}})
+		container.Add(name, jsontree.New("$Function", m.namespace+"."+name))
 	}
-	schema = append(schema, member{"Container", append(container, notesJSON(m.container)...)})
-	out, err := json.MarshalIndent(object{{"$Version", m.version}, {"$EntityContainer", m.namespace + ".Container"},
-		{"$Reference", references}, {m.namespace, schema}}, "", "  ")
-	return append(out, '\n'), err
+	schema.Add("Container", annotated(container, m.container))
+	out := jsontree.New("$Version", m.version, "$EntityContainer", m.namespace+".Container", "$Reference", references, m.namespace, schema)
+	return append(jsontree.Append(nil, out, true), '\n'), nil
 }
 
-func (t structType) json() object {
-	o := object{{"$Kind", "ComplexType"}}
+func (t structType) json() *object {
+	o := jsontree.New("$Kind", "ComplexType")
 	if t.key != nil {
-		o = object{{"$Kind", "EntityType"}, {"$Key", t.key}}
+		o = jsontree.New("$Kind", "EntityType", "$Key", jsontree.Strings(t.key...))
 	}
 	if t.open {
-		o = append(o, member{"$OpenType", true})
+		o.Add("$OpenType", true)
 	}
 	for _, p := range t.properties {
-		o = append(o, member{p.name, p.json()})
+		o.Add(p.name, p.json())
 	}
 	for _, n := range t.navigations {
-		o = append(o, member{n.name, n.json()})
+		o.Add(n.name, n.json())
 	}
-	return append(o, notesJSON(t.notes)...)
+	return annotated(o, t.notes)
 }
 
-func (p property) json() object { return append(p.typeRef.json(), notesJSON(p.notes)...) }
+func (p property) json() *object { return annotated(p.typeRef.json(), p.notes) }
 
-func (t typeRef) json() object {
-	o := object{}
+func (t typeRef) json() *object {
+	o := &object{}
 	if t.collection {
-		o = append(o, member{"$Collection", true})
+		o.Add("$Collection", true)
 	}
 	if t.name != "Edm.String" {
-		o = append(o, member{"$Type", t.name})
+		o.Add("$Type", t.name)
 	}
 	if t.nullable {
-		o = append(o, member{"$Nullable", true})
+		o.Add("$Nullable", true)
 	}
 	if t.maxLength > 0 {
-		o = append(o, member{"$MaxLength", t.maxLength})
+		o.Add("$MaxLength", t.maxLength)
 	}
 	if t.precision > 0 {
-		o = append(o, member{"$Precision", t.precision})
+		o.Add("$Precision", t.precision)
 	}
 	if n, err := strconv.Atoi(t.scale); err == nil { // none is variable here; in XML it is 0
-		o = append(o, member{"$Scale", n})
+		o.Add("$Scale", n)
 	}
 	return o
 }
 
-func (n navigation) json() object {
-	o := object{{"$Kind", "NavigationProperty"}}
+func (n navigation) json() *object {
+	o := jsontree.New("$Kind", "NavigationProperty")
 	if n.many {
-		o = append(o, member{"$Collection", true})
+		o.Add("$Collection", true)
 	}
-	o = append(o, member{"$Type", n.to})
+	o.Add("$Type", n.to)
 	if n.nullable {
-		o = append(o, member{"$Nullable", true})
+		o.Add("$Nullable", true)
 	}
 	if n.partner != "" {
-		o = append(o, member{"$Partner", n.partner})
+		o.Add("$Partner", n.partner)
 	}
 	if n.constraints != nil {
-		o = append(o, member{"$ReferentialConstraint", pairsJSON(n.constraints)})
+		o.Add("$ReferentialConstraint", pairsJSON(n.constraints))
 	}
-	return append(o, notesJSON(n.notes)...)
+	return annotated(o, n.notes)
 }
 
-func pairsJSON(pairs []model.Pair) object {
-	o := object{}
+func pairsJSON(pairs []model.Pair) *object {
+	o := &object{}
 	for _, p := range pairs {
-		o = append(o, member{p.Own, p.There})
+		o.Add(p.Own, p.There)
 	}
 	return o
 }
 
-func notesJSON(notes []annotation) object {
-	o := object{}
+// annotated is an object with its annotations.
+func annotated(o *object, notes []annotation) *object {
 	for _, n := range notes {
-		o = append(o, member{"@" + n.term, valueJSON(n.value)})
+		o.Add("@"+n.term, valueJSON(n.value))
 	}
 	return o
 }
@@ -171,18 +138,20 @@ func valueJSON(v any) any {
 	switch v := v.(type) {
 	case enumMember:
 		return v.name
+	case propertyPath:
+		return string(v)
 	case record:
-		o := object{}
+		o := &object{}
 		for _, p := range v {
-			o = append(o, member{p.term, valueJSON(p.value)})
+			o.Add(p.term, valueJSON(p.value))
 		}
 		return o
 	case []any:
-		list := make([]any, len(v))
+		items := make(list, len(v))
 		for i, item := range v {
-			list[i] = valueJSON(item)
+			items[i] = valueJSON(item)
 		}
-		return list
+		return items
 	}
 	return v
 }

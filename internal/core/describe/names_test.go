@@ -1,7 +1,6 @@
 package describe_test
 
 import (
-	"bytes"
 	"encoding/json"
 	"strings"
 	"testing"
@@ -14,26 +13,24 @@ import (
 // What generators make names of reads as a person would write it: operations, what they are for, and the schemas of rows.
 func TestNamesOfOperations(t *testing.T) {
 	t.Parallel()
-	_, out, d := describeAs(t, "agent")
+	out, d := describeAs(t, "agent", place, describe.Form{})
 	for _, tt := range []struct{ path, method, id, summary, description string }{
-		{"/vessels", "get", "list-vessels", "List vessels",
-			"Vessels that have called or are expected to call.\n\nOnly those where `agent_id eq @caller/agent_id`."},
-		{"/vessels/{id}", "get", "get-vessel", "Read a vessel", "Only those where `agent_id eq @caller/agent_id`."},
-		{"/vessels/$count", "get", "count-vessels", "Count vessels", "Only those where"},
-		{"/port_calls", "get", "list-port_calls", "List port calls", "Without `remarks`."},
-		{"/port_calls", "post", "create-port_call", "Add a port call", "One visit of one vessel, from notice to departure."},
-		{"/port_calls", "patch", "apply-changes-to-port_calls", "Change, add and remove many port calls, all or none", ""},
-		{"/port_calls/{id}", "patch", "change-port_call", "Change fields of a port call", "status eq 'expected'"},
+		{"/vessels", "get", "list-vessels", "List vessels", "You see those where `agent_id` is your `agent_id`."},
+		{"/vessels/{id}", "get", "get-vessel", "Read a vessel", "You see those where `agent_id` is your `agent_id`."},
+		{"/berths/{code}", "get", "get-berth", "Read a berth", "A berth by its key."},
+		{"/tugs", "get", "list-tugs", "List tugs", "Tugs stationed in the port."},
+		{"/port_calls", "get", "list-port_calls", "List port calls",
+			"You see those where `vessel/agent_id` is your `agent_id`, without `remarks`."},
+		{"/port_calls", "post", "create-port_call", "Add a port call",
+			"You may add those where `vessel/agent_id` is your `agent_id`. The service sets `status`."},
+		{"/port_calls", "patch", "apply-changes-to-port_calls", "Change, add and remove many port calls", "All are written, or none."},
+		{"/port_calls/{id}", "patch", "change-port_call", "Change fields of a port call",
+			"You may change those where `vessel/agent_id` is your `agent_id` and `status` is `'expected'`."},
 		{"/port_calls/{id}", "put", "replace-port_call", "Replace a port call", "What is left out goes to its default."},
-		{"/port_calls/{id}/tugs", "get", "list-tugs-of-port_call", "List the tugs of a port call", ""},
-		{"/port_calls/{id}/vessel", "get", "get-vessel-of-port_call", "Read the vessel of a port call", ""},
-		{"/port_calls/{id}/tugs/$ref", "post", "add-tugs-of-port_call", "Link another of the tugs to a port call", ""},
+		{"/port_calls/{id}/{relation}/$ref", "post", "link-to-port_call", "Link one more row to a port call", "Of `tugs`."},
 		{"/berth_load", "get", "list-berth_load", "Read berth load", "Hours alongside for each berth between two dates."},
 	} {
-		var op struct{ OperationID, Summary, Description string }
-		if err := json.Unmarshal(d.Paths[tt.path][tt.method], &op); err != nil {
-			t.Fatalf("%s %s: %v", tt.method, tt.path, err)
-		}
+		op := d.operation(t, tt.method, tt.path)
 		if op.OperationID != tt.id || op.Summary != tt.summary || !strings.Contains(op.Description, tt.description) {
 			t.Errorf("%s %s is %q, %q, %q", tt.method, tt.path, op.OperationID, op.Summary, op.Description)
 		}
@@ -53,19 +50,19 @@ func TestNamesOfOperations(t *testing.T) {
 // The document may say what one row is called, and a description may tell of all formats.
 func TestItems(t *testing.T) {
 	t.Parallel()
-	m, p := coretest.Bind(t,
+	_, p := coretest.Bind(t,
 		"window: w\nsource: s\nresources:\n  calls: {from: harbour.port_call, item: visit}\n  call: {from: harbour.tug}\n"+
 			"  errors: {from: harbour.agent}\n  vessel_kinds: {from: harbour.vessel}\nroles: {r: {may: {\"*\": [read, update]}}}\n")
 	scope, err := p.Scope(access.Caller{Roles: []string{"r"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	var out bytes.Buffer
-	if err := describe.JSON(&out, m, scope, describe.Place{Server: "/", Formats: true}); err != nil {
+	out, err := describe.Write(p, scope, describe.Place{Server: "/", Formats: true}, describe.Form{})
+	if err != nil {
 		t.Fatal(err)
 	}
 	var d described
-	if err := json.Unmarshal(out.Bytes(), &d); err != nil {
+	if err := json.Unmarshal(out, &d); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"visit", "visit-list", "visit-change", "call", "error", "error-row", "error-row-list", "vessel_kind",
@@ -74,7 +71,7 @@ func TestItems(t *testing.T) {
 			t.Errorf("there is no schema %s", name)
 		}
 	}
-	if !strings.Contains(out.String(), `"get-visit"`) || !strings.Contains(out.String(), "text/csv") {
+	if !strings.Contains(string(out), `"get-visit"`) || !strings.Contains(string(out), "text/csv") {
 		t.Error("the item or the formats are missing")
 	}
 }

@@ -160,12 +160,13 @@ func bindReference(t *testing.T, where, key, example string) []byte {
 	if where == "" { // what the document has of it may not speak of what the example leaves out
 		maps.DeleteFunc(doc, func(k string, _ any) bool { return k == key || k != "resources" && k != "window" && k != "source" })
 	}
+	delete(into.(map[string]any), key)
 	maps.Copy(into.(map[string]any), added)
-	out, err := yaml.Marshal(doc)
+	text, err := yaml.Marshal(doc)
 	if err != nil {
 		t.Fatal(err)
 	}
-	parsed, err := window.Parse(out, func(string) (string, bool) { return "", false })
+	parsed, err := window.Parse(text, func(string) (string, bool) { return "", false })
 	if err != nil {
 		t.Errorf("%s at %q: %v", example, where, err)
 		return nil
@@ -179,9 +180,9 @@ func bindReference(t *testing.T, where, key, example string) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var described bytes.Buffer
-	if err := describe.JSON(&described, p.Model(), scope, place); err != nil {
+	out, err := describe.Write(p, scope, place, describe.Form{})
+	if err != nil {
 		t.Fatal(err)
 	}
-	return described.Bytes()
+	return out
 }

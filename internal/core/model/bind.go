@@ -86,8 +86,8 @@ func (b *binder) resource(d *window.Resource) {
 		return
 	}
 	r := &Resource{Model: b.model, Index: len(b.model.Resources), Name: d.Name.Value, About: d.About, Table: t, Order: d.Order, Page: d.Page,
-		IfMatch: d.IfMatch,
-		fields:  map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
+		IfMatch: d.IfMatch, Deprecated: d.Deprecated,
+		fields: map[string]*Field{}, relations: map[string]*Relation{}, Pos: d.Name.Pos}
 	if r.About == "" {
 		r.About = t.Comment
 	}
@@ -96,6 +96,7 @@ func (b *binder) resource(d *window.Resource) {
 	b.operations(r, d)
 	b.model.Resources = append(b.model.Resources, r)
 	b.model.byName[r.Name] = r
+	b.model.Deprecated = b.model.Deprecated || r.Deprecated != nil
 }
 
 // follow adds resources for the tables that the document does not name, in the schemas of those that it names, or in all of them where it
@@ -162,6 +163,7 @@ func (b *binder) fields(r *Resource, d *window.Resource) {
 			if s.About != "" {
 				f.About = s.About
 			}
+			f.Deprecated = s.Deprecated
 			if s.Name.Value != "" {
 				f.Name, named = s.Name.Value, true
 			}

@@ -12,14 +12,15 @@ import (
 
 // Model is a document bound to a catalog.
 type Model struct {
-	Name      string
-	Document  *window.Document
-	Resources []*Resource
-	Parts     []*Resource // what saved views show of relations; nothing else leads there
-	Roles     []*Role
-	byName    map[string]*Resource
-	typeNames map[string]string // of the types of fields
-	enums     map[string]*Type  // by their names
+	Name       string
+	Document   *window.Document
+	Resources  []*Resource
+	Parts      []*Resource // what saved views show of relations; nothing else leads there
+	Roles      []*Role
+	Deprecated bool // some resource is
+	byName     map[string]*Resource
+	typeNames  map[string]string // of the types of fields
+	enums      map[string]*Type  // by their names
 }
 
 // Resource is a table or view as the window exposes it.
@@ -36,6 +37,7 @@ type Resource struct {
 	Order      []window.Text
 	Page       window.Page
 	IfMatch    bool               // a change must say which version it changes
+	Deprecated *window.Deprecated // nil: it is here to stay
 	Operations []window.Operation // what the table can do and the document allows
 	Vectors    []*Vector          // what a search looks into; nil: the text fields
 
@@ -135,6 +137,8 @@ type Field struct {
 	Required bool // must be there in a create: not null without a default
 	InKey    bool
 	Checks   []Check
+
+	Deprecated bool
 
 	TextParts int // of a text that apply has made: how many texts are concatenated into it
 }

@@ -33,8 +33,9 @@ type Document struct {
 	Roles       []*Role
 	SignIn      SignIn
 	Description Description
-	Follow      bool   // in development: tables that the document does not name are resources too
-	Origins     []Text // browsers.origins: whose pages may call the API (CORS); "*" those of all
+	Overlay     *Overlay // what is patched into the description; nil: nothing
+	Follow      bool     // in development: tables that the document does not name are resources too
+	Origins     []Text   // browsers.origins: whose pages may call the API (CORS); "*" those of all
 }
 
 // Resource is one entry under resources.
@@ -50,6 +51,7 @@ type Resource struct {
 	Order      []Text
 	Fields     []*Field
 	Relations  []*Relation
+	Deprecated *Deprecated // nil: it is here to stay
 }
 
 // Page gives the rows of a page: Default where the caller names none, Max at most. Max 0 means no maximum.
@@ -67,6 +69,8 @@ type Field struct {
 	Name   Text // as callers see it, "" the column's name
 	About  string
 	Hidden bool
+
+	Deprecated bool
 }
 
 // Relation is one entry under a resource's relations: an inferred one that is described or hidden, or a new one.

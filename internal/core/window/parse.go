@@ -1,7 +1,10 @@
 package window
 
 import (
+	"bytes"
 	_ "embed"
+	"errors"
+	"io"
 	"maps"
 	"regexp"
 	"slices"
@@ -24,7 +27,8 @@ var Schema []byte
 // is a fault whose details are all the mistakes that can be told without a database.
 func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 	var root yaml.Node
-	if err := yaml.Unmarshal(text, &root); err != nil {
+	stream := yaml.NewDecoder(bytes.NewReader(text))
+	if err := stream.Decode(&root); err != nil && !errors.Is(err, io.EOF) {
 		return nil, syntaxFault(text, err)
 	}
 	p := &parser{lookup: lookup, source: strings.Split(string(text), "\n")}
@@ -33,6 +37,9 @@ func Parse(text []byte, lookup func(string) (string, bool)) (*Document, error) {
 		p.mistakes.Add("document.empty", "", 1, 1, `the document is empty; it needs at least "window", "source" and "resources"`)
 	} else {
 		p.document(doc, root.Content[0])
+		if err := p.overlays(doc, stream); err != nil {
+			return nil, syntaxFault(text, err)
+		}
 	}
 	if err := p.mistakes.Fault(fault.Invalid, "document.invalid", "the window document has mistakes:"); err != nil {
 		return nil, err
@@ -338,6 +345,7 @@ func (p *parser) resource(e entry) *Resource {
 				r.Relations = append(r.Relations, p.relation(e))
 			}
 		},
+		"deprecated": func(n *yaml.Node) { r.Deprecated = p.deprecated(n) },
 	})
 	return r
 }
@@ -378,6 +386,8 @@ func (p *parser) field(e entry) *Field {
 		"name":   func(n *yaml.Node) { f.Name = p.name(n, "field") },
 		"about":  p.str(&f.About, "about"),
 		"expose": p.boolean(&expose, "expose"),
+
+		"deprecated": p.boolean(&f.Deprecated, "deprecated"),
 	})
 	f.Hidden = !expose
 	return f

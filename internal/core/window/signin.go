@@ -2,12 +2,9 @@ package window
 
 import (
 	"net/url"
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
-
-	"eagerwindow/internal/core/fault"
 )
 
 // SignIn says who may get a token, and whose tokens are taken.
@@ -108,35 +105,4 @@ func (p *parser) browsers(n *yaml.Node) (origins []Text) {
 		}
 	}
 	return origins
-}
-
-// Description says of the description of the API who may read it.
-type Description struct {
-	All    bool   // anyone may read all of it
-	Public []Text // roles whose part anyone may read, besides that of the anonymous role
-}
-
-func (p *parser) description(n *yaml.Node) (d Description) {
-	p.keys(n, "description", map[string]func(*yaml.Node){
-		"public": func(n *yaml.Node) {
-			if d.Public = p.list(n, "public"); len(d.Public) == 1 && d.Public[0].Value == "all" {
-				d.All, d.Public = true, nil
-			}
-		},
-	})
-	return d
-}
-
-// checkPublic checks that the roles are there whose part of the description is public.
-func (p *parser) checkPublic(d *Document) {
-	var names []string
-	for _, r := range d.Roles {
-		names = append(names, r.Name.Value)
-	}
-	for _, name := range d.Description.Public {
-		if !slices.Contains(names, name.Value) {
-			p.mistakes.Add("role.unknown", "", name.Line, name.Column, "there is no role %q; public is all, or a list of roles%s", name.Value,
-				fault.Suggest(name.Value, names))
-		}
-	}
 }

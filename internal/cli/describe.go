@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/describe"
+	"eagerwindow/internal/core/generate"
+	"eagerwindow/internal/core/jsontree"
+)
+
+// describeForms are what a description is written as.
+var describeForms = []string{"json", "yaml", "csdl", "schema", "typescript", "go"}
+
+func (a *app) describe() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "describe WINDOW",
+		Short: "Print a window's description: OpenAPI, CSDL, JSON Schema, or a typed client",
+		Long: `Print the description of what a window serves now, of its draft, or of an earlier release; whole, or as a role sees it.
+
+-o json and yaml are OpenAPI, of the version that --openapi says; csdl is the metadata of OData; schema is the JSON Schema of the rows of ` +
+			`--resource; typescript are types for openapi-fetch; go is a package with a client. --check prints what is wrong with the description ` +
+			`instead: what the official schema of its version of OpenAPI refuses, and what linters complain of; the exit status is 1 then.`,
+		Example: `  eager describe saltmere > saltmere.openapi.json
+  eager describe saltmere --as agent -o yaml
+  eager describe saltmere --release 1 --openapi 3.0
+  eager describe saltmere --resource vessels -o schema
+  eager describe saltmere --as agent -o typescript > saltmere.ts
+  eager describe saltmere --check`,
+		Args: exactly("WINDOW"),
+	}
+	role := c.Flags().String("as", "", "only what this role may do")
+	draft := c.Flags().Bool("draft", false, "the draft instead of the live release")
+	release := c.Flags().Int("release", 0, "an earlier release instead of the live one")
+	version := c.Flags().String("openapi", "3.1", "the version of OpenAPI: "+strings.Join(describe.Versions, ", "))
+	resource := c.Flags().String("resource", "", "only this resource")
+	formats := c.Flags().Bool("formats", false, "all formats of answers, not JSON alone")
+	check := c.Flags().Bool("check", false, "print what is wrong with the description instead")
+	output := c.Flags().StringP("output", "o", "json", strings.Join(describeForms, ", "))
+	c.MarkFlagsMutuallyExclusive("release", "draft")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case !slices.Contains(describeForms, *output):
+			return usage("-o is one of %s, not %q", strings.Join(describeForms, ", "), *output)
+		case !slices.Contains(describe.Versions, *version):
+			return usage("--openapi is one of %s, not %q", strings.Join(describe.Versions, ", "), *version)
+		case *output == "schema" && *resource == "":
+			return usage("-o schema is of one resource: add --resource")
+		}
+		query := url.Values{}
+		for name, value := range map[string]string{"role": *role, "resource": *resource} {
+			if value != "" {
+				query.Set(name, value)
+			}
+		}
+		if *formats {
+			query.Set("formats", "all")
+		}
+		at := "/describe/" + url.PathEscape(args[0])
+		switch {
+		case *draft:
+			at += "/draft"
+		case *release != 0:
+			at += "/" + strconv.Itoa(*release)
+		}
+		file := "/openapi.json"
+		switch *output {
+		case "yaml":
+			file = "/openapi.yaml"
+		case "csdl":
+			file = "/metadata.xml"
+		case "schema":
+			file = "/schemas/" + url.PathEscape(*resource) + ".json"
+		}
+		generates := *output == "typescript" || *output == "go"
+		if *version != describe.Versions[0] && !generates {
+			query.Set("openapi", *version)
+		}
+		if *check {
+			file = "/openapi.json"
+		}
+		if q := query.Encode(); q != "" {
+			file += "?" + q
+		}
+		text, err := a.fetch(c, at+file)
+		if err != nil {
+			return err
+		}
+		switch {
+		case *check:
+			return a.checkDescription(text, args[0])
+		case generates:
+			return a.generate(text, *output, args[0])
+		}
+		_, err = a.Out.Write(text)
+		return err
+	}
+	return c
+}
+
+// fetch reads what the service answers at a path.
+func (a *app) fetch(c *cobra.Command, path string) ([]byte, error) {
+	res, err := a.service().Send(c.Context(), client.Request{Method: http.MethodGet, Path: path})
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	if err := client.Check(res); err != nil {
+		return nil, err
+	}
+	return io.ReadAll(res.Body)
+}
+
+func (a *app) checkDescription(text []byte, name string) error {
+	doc, err := readDescription(text)
+	if err != nil {
+		return err
+	}
+	wrong, err := describe.Check(doc)
+	if err != nil {
+		return err
+	}
+	for _, w := range wrong {
+		fmt.Fprintln(a.Out, w)
+	}
+	if len(wrong) == 0 {
+		fmt.Fprintf(a.Out, "The description of %s is valid OpenAPI %s, and linters have nothing to complain of.\n", name,
+			doc.Text("openapi")+doc.Text("swagger"))
+		return nil
+	}
+	return errFound
+}
+
+func readDescription(text []byte) (*jsontree.Object, error) {
+	v, err := jsontree.Parse(text)
+	doc, is := v.(*jsontree.Object)
+	if err == nil && !is {
+		err = fmt.Errorf("it is no object")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the description: %w", err)
+	}
+	return doc, nil
+}
+
+// generate writes types or a client from a description.
+func (a *app) generate(text []byte, language, name string) error {
+	doc, err := readDescription(text)
+	if err != nil {
+		return err
+	}
+	if language == "typescript" {
+		_, err = io.WriteString(a.Out, generate.TypeScript(doc))
+		return err
+	}
+	// A window's name may have hyphens; a package's has letters and digits.
+	out, err := generate.Go(doc, strings.Map(func(c rune) rune {
+		if unicode.IsLetter(c) || unicode.IsDigit(c) {
+			return c
+		}
+		return -1
+	}, name))
+	if err != nil {
+		return err
+	}
+	_, err = a.Out.Write(out)
+	return err
+}

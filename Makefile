@@ -17,6 +17,7 @@ setup-test: setup $(STANDARD)/.package-lock.json
 # Independent readers of the standard, which tests hold the service against.
 $(STANDARD)/.package-lock.json: internal/server/standard/package-lock.json
 	cd internal/server/standard && npm ci --no-fund --no-audit --loglevel=error
+	cd internal/server/standard/goclient && go mod download
 
 console: $(CONSOLE)
 

@@ -53,7 +53,7 @@ var commands = []struct {
 	{"look.png", []string{"look", "saltmere"}},
 	{"access-terminal.png", []string{"access", "why", "saltmere", "read", "port_calls", "17", "--as", "agent", "--claim", "agent_id=3"}},
 	{"lights-terminal.png", []string{"access", "show", "saltmere"}},
-	{"describe.png", []string{"describe", "saltmere", "--role", "board", "-o", "yaml"}},
+	{"describe.png", []string{"describe", "saltmere", "--as", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta " +
 		"desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
 	{"plan-terminal.png", []string{"ask", "saltmere",
@@ -104,6 +104,10 @@ func run() error {
 			shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
+	}
+	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/describe/saltmere?role=agent#list-port_calls"),
+		chromedp.WaitVisible(`.js #list-port_calls`), shot("reference.png")); err != nil {
+		return fmt.Errorf("reference.png: %w", err)
 	}
 	if err := changes(ctx, base); err != nil {
 		return err

@@ -77,12 +77,12 @@ the next push.`,
 		if err != nil {
 			return err
 		}
-		switch is, err := os.ReadFile(args[1]); {
-		case err == nil && string(is) == d.Document:
+		switch is, err := a.document(args[1]); {
+		case err == nil && is.text == d.Document:
 		case err == nil && !*force:
 			return usage("%s is there and differs from the draft; push it, move it, or overwrite it with --force", args[1])
 		}
-		if err := os.WriteFile(args[1], []byte(d.Document), 0o644); err != nil {
+		if err := writeDocument(args[1], d.Document); err != nil {
 			return usage("%w", err)
 		}
 		a.remember(args[0], args[1], d.Version)
@@ -124,24 +124,14 @@ func (a *app) remember(name, file string, version int) {
 	}
 }
 
-// document reads a file, or standard input for "-".
-func (a *app) document(file string) ([]byte, error) {
-	if file == "-" {
-		return io.ReadAll(a.In)
-	}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, usage("%w", err)
-	}
-	return text, nil
-}
-
 func (a *app) draftPush() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "push FILE",
 		Short: "Save a document as its window's draft",
 		Long: `Save a window document as the draft of the window that it names; - reads it from standard input. It is checked against the
 database as that is now: with mistakes in it nothing is saved, and all of them are told with line and column.
+
+Where the document names an overlay of its description, that file is read, too.
 
 Where others have changed the draft since this file was pulled or pushed, their edits are kept and written into the file, too. Where
 both changed the same lines, nothing is saved and both are shown.`,
@@ -152,16 +142,16 @@ both changed the same lines, nothing is saved and both are shown.`,
 	create := c.Flags().Bool("new", false, "make a window that is not there yet, without asking")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		ctx, file := c.Context(), args[0]
-		text, err := a.document(file)
+		document, err := a.document(file)
 		if err != nil {
 			return err
 		}
-		name, err := window.NameOf(text)
+		name, err := window.NameOf([]byte(document.text))
 		if err != nil {
-			return fmt.Errorf("%s: %w", file, err)
+			return document.placed(err)
 		}
 		s := a.service()
-		in := windows.Push{Document: string(text), Replace: *replace}
+		in := windows.Push{Document: document.text, Replace: *replace}
 		if file != "-" {
 			in.Base = readPulled()[a.pulledKey(name, file)]
 		}
@@ -170,7 +160,7 @@ both changed the same lines, nothing is saved and both are shown.`,
 		}
 		w, err := s.Push(ctx, name, in)
 		if err != nil {
-			return fmt.Errorf("%s: %w", file, err)
+			return document.placed(err)
 		}
 		for _, warning := range w.Warnings {
 			fmt.Fprintf(a.Err, "%s: warning: %s\n", file, warning)
@@ -178,7 +168,7 @@ both changed the same lines, nothing is saved and both are shown.`,
 		if w.Merged != "" {
 			fmt.Fprintf(a.Err, "%s: edits of others were kept", file)
 			if file != "-" {
-				if err := os.WriteFile(file, []byte(w.Merged), 0o644); err != nil {
+				if err := writeDocument(file, w.Merged); err != nil {
 					return fmt.Errorf("the draft is saved, but %s could not be written: %w", file, err)
 				}
 				fmt.Fprint(a.Err, ", and written into the file")
@@ -261,13 +251,13 @@ difference, 1 where they see one, 3 where the document has mistakes; - reads sta
 	}
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		text, err := a.document(args[0])
+		document, err := a.document(args[0])
 		if err != nil {
 			return err
 		}
-		d, err := a.service().CheckDocument(c.Context(), string(text))
+		d, err := a.service().CheckDocument(c.Context(), document.text)
 		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
+			return document.placed(err)
 		}
 		for _, warning := range d.Warnings {
 			fmt.Fprintf(a.Err, "%s: warning: %s\n", args[0], warning)

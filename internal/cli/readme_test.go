@@ -61,7 +61,7 @@ func pattern(want string) *regexp.Regexp {
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
 	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14,
-		"docs/callers.md": 15, "docs/errors.md": 2, "docs/deploying.md": 18} {
+		"docs/callers.md": 15, "docs/errors.md": 2, "docs/deploying.md": 18, "docs/describing.md": 7} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {

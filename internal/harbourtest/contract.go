@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -39,15 +38,25 @@ const (
 	maxSize  = 64 << 10
 )
 
-// SeenStatuses are the kinds of operations that were answered with a status as described, such as "get 200".
-func SeenStatuses() map[string]bool {
+// Unseen lists what the description promises of a kind of operation, such as "get 200", and what no caller was answered with.
+func Unseen() (list []string) {
 	answers.mu.Lock()
 	defer answers.mu.Unlock()
-	return maps.Clone(answers.seen)
+	for _, c := range answers.contracts {
+		for _, op := range c.Operations {
+			for _, status := range op.Statuses() {
+				if one := kindOf(op) + " " + status; !answers.seen[one] && !slices.Contains(list, one) {
+					list = append(list, one)
+				}
+			}
+		}
+	}
+	slices.Sort(list)
+	return list
 }
 
-// KindOf is the kind of an operation: what of its ID is not the resource's name.
-func KindOf(op *contract.Operation) string {
+// kindOf is the kind of an operation: what of its ID is not the resource's name.
+func kindOf(op *contract.Operation) string {
 	for _, kind := range []string{"list", "get", "create", "change", "replace", "delete", "apply-changes-to", "link-to", "set-links-of",
 		"unlink-from"} {
 		if strings.HasPrefix(op.ID, kind+"-") && op.Tag != "window" {
@@ -160,7 +169,7 @@ func (r *Running) witnessed(t testing.TB, next http.Handler) http.Handler {
 			status = "default"
 		}
 		answers.mu.Lock()
-		answers.seen[KindOf(op)+" "+status] = true
+		answers.seen[kindOf(op)+" "+status] = true
 		answers.mu.Unlock()
 	})
 }
@@ -168,7 +177,7 @@ func (r *Running) witnessed(t testing.TB, next http.Handler) http.Handler {
 // skips passes over what asks for other answers than those that are described: other formats, and rows that compute or apply make others of.
 func skips(path string, req *http.Request) bool {
 	accept := strings.Join(req.Header.Values("Accept"), ",") + req.URL.RawQuery + req.Header.Get("OData-MaxVersion")
-	for _, other := range []string{"metadata=", "IEEE754", "xml", "csv", "ndjson", "text/", "format", "apply", "compute", "4.0", "multipart", "_schema"} {
+	for _, other := range []string{"metadata=", "IEEE754", "xml", "csv", "ndjson", "jsonl", "text/", "format", "apply", "compute", "4.0", "multipart", "_schema"} {
 		if strings.Contains(accept, other) {
 			return true
 		}

@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -25,8 +24,6 @@ import (
 	"eagerwindow/internal/service"
 	"eagerwindow/internal/windows"
 )
-
-func TestMain(m *testing.M) { os.Exit(harbourtest.Main(m)) }
 
 func start(t testing.TB) *harbourtest.Running { return harbourtest.Serve(t, nil, server.New) }
 

@@ -177,6 +177,13 @@ var verdicts = []struct {
 	{name: "page", text: []string{"page: {default: 50, max: 1000}", "page: {default: 20, max: 100}"}, want: "internal calls; internal calls"},
 	{name: "if match", text: []string{"    order: [eta desc, id]\n", "    order: [eta desc, id]\n    if_match: required\n"},
 		want: "breaking calls", back: "compatible calls"},
+	{name: "the end of a resource", text: []string{"  tugs: {from: harbour.tug}", "  tugs: {from: harbour.tug, deprecated: {since: 2026-12-01}}"},
+		want: "internal tugs"},
+	{name: "the end of a field", text: []string{"  tugs: {from: harbour.tug}", "  tugs: {from: harbour.tug, fields: {name: {deprecated: true}}}"},
+		want: "internal tugs.name; internal notices.name"},
+	{name: "what the description says besides", text: []string{"about: Arrivals.\n", "about: Arrivals.\ndescription: {contact: {name: Office}, " +
+		"license: {name: MIT}, servers: [https://api.example]}\n"},
+		want: "internal description.contact; internal description.license; internal description.servers"},
 	{name: "words of a resource", text: []string{"  tugs: {from: harbour.tug}", "  tugs: {from: harbour.tug, about: Strong boats.}"},
 		want: "internal calls.tugs about; internal tugs about"},
 

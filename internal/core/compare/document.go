@@ -2,6 +2,8 @@ package compare
 
 import (
 	"cmp"
+	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -18,9 +20,35 @@ func (c *comparer) document() {
 		c.add(Internal, Endpoint, "", sourceName(a.Source.Value), sourceName(b.Source.Value), "the rows come from another source")
 	}
 	c.public(a.Description, b.Description)
+	c.text("description.contact", strings.Trim(fmt.Sprint(a.Description.Contact), "{} "), strings.Trim(fmt.Sprint(b.Description.Contact), "{} "))
+	c.text("description.license", strings.Trim(fmt.Sprint(a.Description.License), "{} "), strings.Trim(fmt.Sprint(b.Description.License), "{} "))
+	c.text("description.servers", strings.Join(texts(a.Description.Servers), " "), strings.Join(texts(b.Description.Servers), " "))
+	if !reflect.DeepEqual(acts(a.Overlay), acts(b.Overlay)) {
+		c.add(Internal, Description, "description.overlay", actions(a.Overlay), actions(b.Overlay), "changes the description in another way")
+	}
 	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "lacks %s now: its pages can't call the API",
 		"has %s: its pages can call the API")
 	c.signIn(a.SignIn, b.SignIn)
+}
+
+// acts are the actions of an overlay, without their places.
+func acts(o *window.Overlay) (list []window.OverlayAction) {
+	if o == nil {
+		return nil
+	}
+	for _, a := range o.Actions {
+		a.Target.Pos = window.Pos{}
+		list = append(list, a)
+	}
+	return list
+}
+
+// actions says how many actions an overlay has.
+func actions(o *window.Overlay) string {
+	if o == nil {
+		return ""
+	}
+	return fmt.Sprintf("actions: %d", len(o.Actions))
 }
 
 // sourceName is a source without its password.

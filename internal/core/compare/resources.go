@@ -101,6 +101,7 @@ func (c *comparer) resource(a, b *model.Resource) {
 	c.query(a, b)
 	c.text(a.Name+" about", a.About, b.About)
 	c.text(a.Name+" item", a.Item, b.Item)
+	c.deprecated(a.Name, until(a.Deprecated), until(b.Deprecated))
 }
 
 func origin(r *model.Resource) string {
@@ -271,6 +272,29 @@ func (c *comparer) field(a, b *model.Field, target string) {
 		c.breaks(read, Endpoint, target, a.Column.Name, b.Column.Name, "shows column %s, it showed %s", b.Column.Name, a.Column.Name)
 	}
 	c.text(target+" about", a.About, b.About)
+	mark := map[bool]string{true: "deprecated"}
+	c.deprecated(target, mark[a.Deprecated], mark[b.Deprecated])
+}
+
+// until says for how long a resource is there.
+func until(d *window.Deprecated) string {
+	if d == nil {
+		return ""
+	}
+	return d.Sentence()
+}
+
+// deprecated compares what is said of the end of a resource or a field.
+func (c *comparer) deprecated(target, from, to string) {
+	switch {
+	case from == to:
+	case from == "":
+		c.add(Internal, Description, target, from, to, "is deprecated")
+	case to == "":
+		c.add(Internal, Description, target, from, to, "is not deprecated any more")
+	default:
+		c.add(Internal, Description, target, from, to, "has other days of its deprecation")
+	}
 }
 
 // required compares which fields must be given to create a row.

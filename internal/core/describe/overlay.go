@@ -39,6 +39,42 @@ func CheckOverlay(p *access.Policy) error {
 	return mistakes.Fault(fault.Invalid, "document.invalid", "the overlay does not fit the description:")
 }
 
+// prune takes out components that nothing refers to, as an overlay may have taken out what did.
+func prune(doc *object) {
+	for changed := true; changed; {
+		changed = false
+		used := map[string]bool{}
+		var visit func(v any)
+		visit = func(v any) {
+			switch v := v.(type) {
+			case list:
+				for _, item := range v {
+					visit(item)
+				}
+			case *object:
+				used[v.Text("$ref")] = true
+				for _, m := range v.Members {
+					visit(m.Value)
+				}
+			}
+		}
+		visit(doc)
+		components := doc.Object("components")
+		for _, kind := range componentKinds {
+			group := components.Object(kind)
+			if group == nil || kind == "securitySchemes" {
+				continue
+			}
+			for _, m := range slices.Clone(group.Members) {
+				if !used["#/components/"+kind+"/"+m.Name] {
+					group.Delete(m.Name)
+					changed = true
+				}
+			}
+		}
+	}
+}
+
 // patch applies an overlay (OpenAPI Overlay 1.0.0, 4.4.3) and returns the actions whose target selects nothing.
 func patch(doc *object, o *window.Overlay) (lost []window.OverlayAction, err error) {
 	if o == nil {

@@ -112,7 +112,17 @@ func (w *writer) nested(r *model.Resource) *object {
 		return w.use("schemas", "link-or-removal")
 	}
 	return w.schemaRef(component(r, "-nested"), func() any {
-		own := jsontree.New("@id", w.use("schemas", "row-id"), "@etag", jsontree.New("type", "string"), "@removed", w.use("schemas", "removed"))
+		own := &object{}
+		// Generators make one name of "@id" and "id"; where there is a field of that name, the key says which row it is.
+		for _, note := range []struct {
+			name   string
+			schema func() *object
+		}{{"id", func() *object { return w.use("schemas", "row-id") }}, {"etag", func() *object { return jsontree.New("type", "string") }},
+			{"removed", func() *object { return w.use("schemas", "removed") }}} {
+			if !slices.ContainsFunc(r.Fields, func(f *model.Field) bool { return strings.EqualFold(f.Name, note.name) }) {
+				own.Add("@"+note.name, note.schema())
+			}
+		}
 		create, update := w.scope.For(window.Create, r), w.scope.For(window.Update, r)
 		for _, f := range r.Fields {
 			if update != nil && update.Takes(f) && access.Possible(f, window.Update) {

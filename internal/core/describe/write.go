@@ -33,15 +33,18 @@ func Write(p *access.Policy, scope *access.Scope, at Place, form Form) ([]byte, 
 // Describe is the description as a value, with the overlay of its document, in a version of OpenAPI.
 func Describe(p *access.Policy, scope *access.Scope, at Place, version string) (*jsontree.Object, error) {
 	if version != "" && !slices.Contains(Versions, version) {
-		return nil, fault.New(fault.Invalid, "option.value", "there is no description in OpenAPI %q; write 3.1, 3.0 or 2.0", version).On("openapi")
+		return nil, fault.New(fault.Invalid, "option.unknown", "there is no description in OpenAPI %q; write 3.1, 3.0 or 2.0", version).On("openapi")
 	}
 	doc, err := OpenAPI(p, scope, at)
 	if err != nil {
 		return nil, err
 	}
 	// A part of the description need not have all that the overlay speaks of.
-	if _, err := patch(doc, p.Model().Document.Overlay); err != nil {
-		return nil, err
+	if overlay := p.Model().Document.Overlay; overlay != nil {
+		if _, err := patch(doc, overlay); err != nil {
+			return nil, err
+		}
+		prune(doc)
 	}
 	switch version {
 	case "3.0":

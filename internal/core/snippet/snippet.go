@@ -30,6 +30,9 @@ type Language struct {
 // Languages are those that requests are written in.
 var Languages = []Language{{"curl", Curl}, {"HTTPie", HTTPie}, {"JavaScript", JavaScript}, {"Go", Go}, {"Python", Python}}
 
+// readable leaves in a query what may be there as it is (RFC 3986, 3.4), and writes blanks so that every server reads them.
+var readable = strings.NewReplacer("+", "%20", "%2C", ",", "%2F", "/", "%3A", ":", "%28", "(", "%29", ")", "%24", "$", "%3B", ";", "%40", "@")
+
 // Address is the URL with its query.
 func (r Request) Address() string {
 	if len(r.Query) == 0 {
@@ -37,7 +40,7 @@ func (r Request) Address() string {
 	}
 	parts := make([]string, len(r.Query))
 	for i, p := range r.Query {
-		parts[i] = p.Name + "=" + strings.ReplaceAll(url.QueryEscape(p.Value), "+", "%20")
+		parts[i] = p.Name + "=" + readable.Replace(url.QueryEscape(p.Value))
 	}
 	return r.URL + "?" + strings.Join(parts, "&")
 }

@@ -206,3 +206,29 @@ func (p *parser) checkPublic(d *Document) {
 		}
 	}
 }
+
+// Split parts a text into the window document and the overlay that follows it, "" where none does. What divides them is a line of three
+// hyphens, which belongs to neither.
+func Split(text string) (document, overlay string) {
+	at, begun := 0, false
+	for line := range strings.Lines(text) {
+		bare := strings.TrimRight(line, " \r\n")
+		if bare == "---" && begun {
+			return text[:at], text[at+len(line):]
+		}
+		begun = begun || bare != "" && bare != "---" && !strings.HasPrefix(bare, "#") && !strings.HasPrefix(bare, "%")
+		at += len(line)
+	}
+	return text, ""
+}
+
+// OverlayFile is the file that a document names for its overlay, "" where it names none. The text may have any other mistake.
+func OverlayFile(text string) string {
+	var head struct {
+		Description struct{ Overlay string }
+	}
+	if yaml.Unmarshal([]byte(text), &head) != nil {
+		return ""
+	}
+	return head.Description.Overlay
+}

@@ -161,3 +161,13 @@ func (c *Client) Doctor(ctx context.Context, window string) (out []windows.Findi
 func (c *Client) LookAtTable(ctx context.Context, window, table string) (out windows.TableView, err error) {
 	return out, c.call(ctx, http.MethodGet, windowPath(window, "/tables/"+url.PathEscape(table)), nil, &out)
 }
+
+// OpenRehearsal begins a rehearsal, whose id requests send as Rehearsal.
+func (c *Client) OpenRehearsal(ctx context.Context, window string, in windows.NewRehearsal) (out windows.Rehearsal, err error) {
+	return out, c.call(ctx, http.MethodPost, windowPath(window, "/rehearsals"), in, &out)
+}
+
+// CloseRehearsal rolls a rehearsal back.
+func (c *Client) CloseRehearsal(ctx context.Context, window, id string) error {
+	return c.call(ctx, http.MethodDelete, windowPath(window, "/rehearsals/"+url.PathEscape(id)), nil, nil)
+}

@@ -39,13 +39,14 @@ type API struct {
 	Catalog *catalog.Catalog
 	ID      uint64 // no other API of the process has it
 
-	pool    *postgres.Source
-	tx      *postgres.Tx // that requests run in; nil: each by itself
-	box     *seal.Box
-	records *records.Store
-	plans   *sized.Cache[planKey, *planned]
-	uses    *uses
-	refer   func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
+	pool      *postgres.Source
+	tx        *postgres.Tx // that requests run in; nil: each by itself
+	box       *seal.Box
+	records   *records.Store
+	plans     *sized.Cache[planKey, *planned]
+	uses      *uses
+	rehearsal bool                                      // tx is that of a rehearsal
+	refer     func(ref string) (path string, err error) // of a batch: the path of a row that $id stands for in a body
 }
 
 // planned is what is remembered of a shape.
@@ -172,7 +173,10 @@ func (a *API) Source() *postgres.Source { return a.pool }
 
 // Atomically runs do with the API in one transaction for a caller, which an error undoes whole.
 func (a *API) Atomically(ctx context.Context, c access.Caller, do func(*API) error) error {
-	if a.tx != nil {
+	switch {
+	case a.rehearsal:
+		return a.Attempt(ctx, do)
+	case a.tx != nil:
 		return do(a)
 	}
 	return a.client(c, "", "").Transact(ctx, func(tx *postgres.Tx) error { return do(a.within(tx)) })

@@ -53,7 +53,7 @@ func (u *uses) add(keys ...useKey) {
 
 // countRead counts a read of a live release.
 func (a *API) countRead(c access.Caller, p *planned) {
-	if a.Release > 0 && !c.Operator {
+	if a.Release > 0 && !c.Operator && !a.rehearsal {
 		a.uses.add(useKey{caller: userOf(c), plan: p, op: window.Read})
 	}
 }
@@ -64,7 +64,7 @@ var operationOf = map[change.Operation]window.Operation{change.Insert: window.Cr
 // countWrite counts a write of a live release, and the fields that its rows are given.
 func (a *API) countWrite(c access.Caller, s *change.Step, rows []*change.Row) {
 	op := operationOf[s.Op]
-	if a.Release == 0 || c.Operator || op == "" {
+	if a.Release == 0 || c.Operator || a.rehearsal || op == "" {
 		return
 	}
 	keys := make([]useKey, 1, 1+len(rows[0].Fields))

@@ -156,3 +156,22 @@ func (s *Source) TxStatus(ctx context.Context, id string) (TxStatus, error) {
 }
 
 var errRuleViolated = errors.New("the write breaks a rule of the role")
+
+// Broken reports whether the connection of the transaction is gone, and the transaction with it.
+func (t *Tx) Broken() bool { return t.conn.Conn().IsClosed() }
+
+// CheckDeferred checks the constraints that are put off until the end of the transaction, and leaves them as they are.
+func (t *Tx) CheckDeferred(ctx context.Context) error {
+	err := transact(ctx, t.tx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "set constraints all immediate"); err != nil {
+			return translate(ctx, err)
+		}
+		return errChecked // which sets them back
+	})
+	if errors.Is(err, errChecked) {
+		return nil
+	}
+	return err
+}
+
+var errChecked = errors.New("the deferred constraints hold")

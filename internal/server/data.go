@@ -29,6 +29,9 @@ import (
 	"eagerwindow/internal/identity"
 )
 
+// serveFunc answers a request of the data API; an error is what refuses it.
+type serveFunc func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error
+
 // target finds out which API a request of the data API is for, and who calls.
 type target func(*http.Request) (*data.API, access.Caller, error)
 
@@ -40,7 +43,7 @@ var vary, private = []string{"Accept, Accept-Encoding, Authorization, OData-MaxV
 
 // data serves the data API of a window (OData 4.01 Protocol, 11) and its description.
 func (s *Server) data(r chi.Router, at string, find target) {
-	handle := func(serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) http.HandlerFunc {
+	handle := func(serve serveFunc) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
 			h := w.Header()
 			h["OData-Version"], h["Vary"], h["Cache-Control"] = versionOf(r), vary, private
@@ -49,7 +52,7 @@ func (s *Server) data(r chi.Router, at string, find target) {
 				sayDeprecated(h, api.Model, below(r))
 			}
 			if err == nil {
-				err = s.admitted(w, r, api, caller, serve)
+				err = s.admitted(w, r, api, caller, s.rehearsing(r, serve))
 			}
 			if err != nil {
 				s.fail(w, r, err)
@@ -192,6 +195,17 @@ func (s *Server) live(r *http.Request) (*data.API, access.Caller, error) {
 		return nil, access.Caller{}, err
 	}
 	token := bearer(r)
+	if r.Header.Get("Rehearsal") != "" {
+		email, err := s.operator(r)
+		if err != nil {
+			return nil, access.Caller{}, onlyOperators()
+		}
+		caller, err := actAs(r, api)
+		if caller.Operator {
+			caller.Subject = email
+		}
+		return api, caller, err
+	}
 	if strings.HasPrefix(token, "operator-") {
 		return nil, access.Caller{}, fault.New(fault.Unauthenticated, "token.operator",
 			"an operator's token does not call the live API; use /draft/%s, or a client's token from /auth/%s/token", name, name)
@@ -215,7 +229,7 @@ func noted(r *http.Request) string {
 // admitted serves a request that the limits of its caller let in, and tells what is left of them
 // (draft-ietf-httpapi-ratelimit-headers).
 func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller,
-	serve func(http.ResponseWriter, *http.Request, *data.API, access.Caller) error) error {
+	serve serveFunc) error {
 	e := exchangeOf(w)
 	e.api, e.caller = api, caller
 	leave, quota, err := s.service.Admit(api, caller)
@@ -262,7 +276,7 @@ func (s *Server) draft(r *http.Request) (*data.API, access.Caller, error) {
 		caller.Subject = email
 	}
 	// The rows of a draft are those that are live.
-	if err == nil && writes(r) && !strings.Contains(r.Header.Get("Prefer"), "explain") {
+	if err == nil && writes(r) && r.Header.Get("Rehearsal") == "" && !strings.Contains(r.Header.Get("Prefer"), "explain") {
 		err = s.service.NoteWrite(identity.Acting(r.Context(), email, address(r)), api.Model.Name, noted(r), strings.Join(caller.Roles, ", "))
 	}
 	return api, caller, err

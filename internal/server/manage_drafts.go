@@ -38,6 +38,7 @@ func (s *Server) manageWindows(r chi.Router) {
 	}))
 	s.manageDrafts(r)
 	s.manageReleases(r)
+	s.manageRehearsals(r)
 	s.manageSources(r)
 }
 

@@ -80,6 +80,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 	if err := fixed(r); err != nil {
 		return err
 	}
+	if api.Rehearses() {
+		return api.Attempt(r.Context(), func(api *data.API) error { return s.dispatch(w, r, api, caller) })
+	}
 	if !writes(r) {
 		return s.dispatch(w, r, api, caller)
 	}

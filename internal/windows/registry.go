@@ -33,11 +33,12 @@ type Registry struct {
 
 	loading map[string]*sync.Mutex // by window: held while its live release is read and bound
 
-	drafts map[string]draft                        // by window
-	drifts map[string]drift                        // by window, of those that are live
-	prints map[string]string                       // by source: the fingerprint of its catalog
-	told   map[*postgres.Source]context.CancelFunc // those that were asked to tell of changes: what ends listening to them
-	soon   chan struct{}                           // asks for a look at the sources
+	drafts     map[string]draft                        // by window
+	drifts     map[string]drift                        // by window, of those that are live
+	prints     map[string]string                       // by source: the fingerprint of its catalog
+	told       map[*postgres.Source]context.CancelFunc // those that were asked to tell of changes: what ends listening to them
+	rehearsals rehearsals
+	soon       chan struct{} // asks for a look at the sources
 }
 
 // draft is what serves a draft, and when the document was saved that it is bound to.
@@ -62,6 +63,7 @@ func New(store *records.Store, box *seal.Box, log *slog.Logger) *Registry {
 
 // Shut gives the connections to all sources back.
 func (s *Registry) Shut() {
+	s.closeRehearsals()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, end := range s.told {

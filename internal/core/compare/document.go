@@ -20,11 +20,16 @@ func (c *comparer) document() {
 		c.add(Internal, Endpoint, "", sourceName(a.Source.Value), sourceName(b.Source.Value), "the rows come from another source")
 	}
 	c.public(a.Description, b.Description)
-	c.text("description.contact", strings.Trim(fmt.Sprint(a.Description.Contact), "{} "), strings.Trim(fmt.Sprint(b.Description.Contact), "{} "))
-	c.text("description.license", strings.Trim(fmt.Sprint(a.Description.License), "{} "), strings.Trim(fmt.Sprint(b.Description.License), "{} "))
-	c.text("description.servers", strings.Join(texts(a.Description.Servers), " "), strings.Join(texts(b.Description.Servers), " "))
+	words := func(v any) string { return strings.Trim(fmt.Sprint(v), "{} ") }
+	for _, t := range []struct{ name, from, to string }{
+		{"contact", words(a.Description.Contact), words(b.Description.Contact)},
+		{"license", words(a.Description.License), words(b.Description.License)},
+		{"servers", strings.Join(texts(a.Description.Servers), " "), strings.Join(texts(b.Description.Servers), " ")},
+	} {
+		c.text("description."+t.name, t.from, t.to)
+	}
 	if !reflect.DeepEqual(acts(a.Overlay), acts(b.Overlay)) {
-		c.add(Internal, Description, "description.overlay", actions(a.Overlay), actions(b.Overlay), "changes the description in another way")
+		c.add(Internal, Description, "the overlay", actions(a.Overlay), actions(b.Overlay), "changes the description in another way")
 	}
 	c.names("browsers.origins", Endpoint, texts(a.Origins), texts(b.Origins), "lacks %s now: its pages can't call the API",
 		"has %s: its pages can call the API")

@@ -36,6 +36,9 @@ func (a *API) Rehearse(ctx context.Context, c access.Caller, limit time.Duration
 	go func() {
 		defer close(r.ended)
 		failed <- a.client(c, "", "").Transact(context.WithoutCancel(ctx), func(tx *postgres.Tx) error {
+			if err := tx.WaitLittle(context.WithoutCancel(ctx)); err != nil {
+				return err
+			}
 			begun <- tx
 			timer := time.NewTimer(limit)
 			defer timer.Stop()

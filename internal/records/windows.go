@@ -150,13 +150,17 @@ type NewRelease struct {
 	Release
 	Description []byte // compressed
 	Over        int
-	Draft       int // the version of the draft that it is made of, 0 where it is not of the draft
+	Draft       int    // the version of the draft that it is made of, 0 where it is not of the draft
+	SkipChecks  string // why the suites that the document demands were not run
 }
 
 // Publish keeps a release under the next number and makes it live, in one step. ErrChanged says that another release is live by now, or
 // that the draft has changed.
 func (s *Store) Publish(ctx context.Context, window string, r NewRelease) (number int, err error) {
 	a := &act{"publish", window, map[string]any{"note": r.Note}}
+	if r.SkipChecks != "" {
+		a.details["skip_checks"] = r.SkipChecks
+	}
 	if r.Restores > 0 {
 		a.name, a.details["restores"] = "restore", r.Restores
 	}

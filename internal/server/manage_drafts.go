@@ -39,6 +39,7 @@ func (s *Server) manageWindows(r chi.Router) {
 	s.manageDrafts(r)
 	s.manageReleases(r)
 	s.manageRehearsals(r)
+	s.manageChecks(r)
 	s.manageSources(r)
 }
 
@@ -84,6 +85,11 @@ func (s *Server) manageReleases(r chi.Router) {
 		return s.service.Releases(r.Context(), chi.URLParam(r, "window"))
 	}))
 	r.Post(releases, s.forOperator(withInput(func(r *http.Request, email string, in windows.NewRelease) (any, error) {
+		if in.SkipChecks == "" && in.Restore == 0 {
+			if err := s.required(r.Context(), chi.URLParam(r, "window"), email); err != nil {
+				return nil, err
+			}
+		}
 		return s.service.Publish(r.Context(), chi.URLParam(r, "window"), in, email)
 	})))
 	r.Get(releases+"/{number}", s.forOperator(func(r *http.Request, _ string) (any, error) {

@@ -53,6 +53,7 @@ type (
 		AllowBreaking bool   `json:"allow_breaking,omitempty"`
 		AllowWidening bool   `json:"allow_widening,omitempty"`
 		Restore       int    `json:"restore,omitempty"`
+		SkipChecks    string `json:"skip_checks,omitempty"` // why the suites that the document demands are not run
 	}
 	// Release is a published release and what it changed.
 	Release struct {

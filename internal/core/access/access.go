@@ -104,6 +104,7 @@ func Bind(doc *window.Document, cat *catalog.Catalog) (*Policy, error) {
 	}
 	for _, role := range m.Roles {
 		p.roles[role.Name] = b.scope(role)
+		b.expectations(role, p.roles[role.Name])
 	}
 	slices.SortStableFunc(b.mistakes, func(x, y fault.Detail) int { return cmp.Compare(x.Line, y.Line) })
 	if err := b.mistakes.Fault(fault.Invalid, "document.invalid", "the window document does not fit the database:"); err != nil {

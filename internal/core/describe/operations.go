@@ -308,15 +308,16 @@ func (w *writer) links(r *model.Resource, path string, key list) {
 	mayLink := func(s *access.Scope) bool { return slices.ContainsFunc(r.Relations, s.MayLink) }
 	o := operation{tag: r.Name, deprecated: r.Deprecated != nil, may: mayLink,
 		refusals: []string{"missing", "conflict"}}
-	link := func(id, summary, about, schema string) any {
+	link := func(id, summary, about, schema string, refusals ...string) any {
 		o := o
+		o.refusals = refusals
 		o.id, o.summary, o.about = id+item(r), summary+one(r), about
 		o.body, o.answers = w.bodyOf(w.use("schemas", schema), nil), jsontree.New("204", w.use("responses", "done"))
 		return w.write(o)
 	}
 	var add, remove any
 	if many != nil {
-		add = link("link-to-", "Link one more row to ", "Of "+code(many)+".", "link-to-row")
+		add = link("link-to-", "Link one more row to ", "Of "+code(many)+".", "link-to-row", "missing")
 	}
 	schema := "links-to-rows"
 	about := "A list of links for " + code(many) + "; no others stay."
@@ -325,7 +326,7 @@ func (w *writer) links(r *model.Resource, path string, key list) {
 	} else if len(many) < len(linked) {
 		schema, about = "link-or-links", "One link, or for "+code(many)+" all that are to stay."
 	}
-	set := link("set-links-of-", "Set the links of ", about, schema)
+	set := link("set-links-of-", "Set the links of ", about, schema, "missing", "conflict")
 	if loose != nil {
 		o := o
 		o.id, o.summary = "unlink-from-"+item(r), "Unlink a row from "+one(r)
@@ -387,7 +388,7 @@ func (w *writer) whole() {
 	}
 	if does(window.Delete)(w.scope) && does(window.Read)(w.scope) {
 		o := each("delete-each", "Delete all rows that meet a condition", window.Delete)
-		o.answers = jsontree.New("204", w.use("responses", "counted"))
+		o.answers, o.refusals = jsontree.New("204", w.use("responses", "counted")), []string{"conflict"}
 		remove = w.write(o)
 	}
 	if change != nil || remove != nil {

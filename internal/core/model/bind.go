@@ -266,7 +266,7 @@ func (b *binder) role(d *window.Role) {
 	if b.model.Role(d.Name.Value) != nil {
 		return
 	}
-	role := &Role{Index: len(b.model.Roles), Name: d.Name.Value, About: d.About, Anonymous: d.Anonymous, Limits: d.Limits,
+	role := &Role{Index: len(b.model.Roles), Name: d.Name.Value, About: d.About, Anonymous: d.Anonymous, Limits: d.Limits, Expect: d.Expect,
 		Grants: map[*Resource]map[window.Operation]*Grant{}}
 	for _, c := range d.Claims {
 		t := ClaimType(c.Type.Value)

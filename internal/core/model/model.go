@@ -203,6 +203,7 @@ type Role struct {
 	Anonymous bool
 	Claims    []Claim
 	Limits    window.Limits
+	Expect    []window.Text
 	Grants    map[*Resource]map[window.Operation]*Grant
 }
 

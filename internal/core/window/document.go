@@ -33,6 +33,7 @@ type Document struct {
 	Roles       []*Role
 	SignIn      SignIn
 	Description Description
+	Require     []Text   // publish.require: suites of checks that must hold before a release
 	Overlay     *Overlay // what is patched into the description; nil: nothing
 	Follow      bool     // in development: tables that the document does not name are resources too
 	Origins     []Text   // browsers.origins: whose pages may call the API (CORS); "*" those of all
@@ -157,6 +158,7 @@ type Role struct {
 	Claims    []Claim
 	Limits    Limits
 	May       []*Grant
+	Expect    []Text // sentences that must hold of what the role may
 }
 
 // Limits bound what one request of a role may ask for; 0 is no limit but the service's own.

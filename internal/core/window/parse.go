@@ -255,6 +255,9 @@ func (p *parser) document(d *Document, n *yaml.Node) {
 		"browsers":    func(n *yaml.Node) { d.Origins = p.browsers(n) },
 		"description": func(n *yaml.Node) { d.Description = p.description(n) },
 		"follow":      p.boolean(&d.Follow, "follow"),
+		"publish": func(n *yaml.Node) {
+			p.keys(n, "publish", map[string]func(*yaml.Node){"require": func(n *yaml.Node) { d.Require = p.list(n, "require") }})
+		},
 	})
 	p.checkPublic(d)
 	switch {
@@ -419,6 +422,7 @@ func (p *parser) role(e entry) *Role {
 	p.keys(e.value, "role "+strconv.Quote(r.Name.Value), map[string]func(*yaml.Node){
 		"about":     p.str(&r.About, "about"),
 		"anonymous": p.boolean(&r.Anonymous, "anonymous"),
+		"expect":    func(n *yaml.Node) { r.Expect = p.list(n, "expect") },
 		"claims": func(n *yaml.Node) {
 			for _, e := range p.mapping(n, "claims") {
 				r.Claims = append(r.Claims, Claim{p.name(e.key, "claim"), p.text(e.value, "a claim's type")})

@@ -13,7 +13,7 @@ import (
 // core is the order of the core's packages: each may import those before it.
 var core = []string{"fault", "jsontext", "jsontree", "snippet", "catalog", "window", "model", "syntax", "query", "request", "access", "payload", "change",
 	"statement",
-	"contract", "generate", "suite", "describe", "probes", "compare", "doctor"}
+	"contract", "generate", "suite", "report", "describe", "probes", "compare", "doctor"}
 
 // around is the order of the packages around the core.
 var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}

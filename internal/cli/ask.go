@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -16,6 +18,7 @@ import (
 
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/core/jsontext"
+	"eagerwindow/internal/core/snippet"
 )
 
 func (a *app) ask() *cobra.Command {
@@ -27,13 +30,18 @@ written as it is read: blanks and quotes need no encoding.
 
 As a table an answer shows its rows; -o json shows it as it came, and so is any other format that format= asks for. --plan shows
 how the database finds them, and which index it lacks; before a change or deletion of many rows, how many there would be. With it,
-nothing is written.`,
+nothing is written.
+
+The rows of a draft are the real ones. So a write is rehearsed: it runs for real, is rolled back, and each row is shown before and after.
+--for-real writes it.`,
 		Example: `  eager ask saltmere "/port_calls?filter=status eq 'expected'&orderby=eta&top=5&select=id,eta&expand=vessel(select=name)"
   eager ask saltmere /vessels --as agent --claim agent_id=3
   eager ask saltmere /arrivals_board --live
   eager ask saltmere "/port_calls?filter=draught_m gt 13.4" --plan
   eager ask saltmere /tugs --body '{"name":"Petra","bollard_pull_t":41.5}'
-  eager ask saltmere /tugs --set name=Olga --set bollard_pull_t=38
+  eager ask saltmere /tugs --set name=Olga --set bollard_pull_t=38 --for-real
+  eager ask saltmere "/tugs?top=1" --copy python
+  eager ask saltmere /vessels --live --as agent --claim agent_id=3
   eager ask saltmere "/port_calls/\$filter(status eq 'cancelled')/\$each" --method DELETE --plan`,
 		Args: exactly("WINDOW", "PATH"),
 	}
@@ -42,9 +50,13 @@ nothing is written.`,
 	c.Flags().StringVar(&q.method, "method", "", "GET, POST, PUT, PATCH or DELETE (default: GET, or POST with --body)")
 	c.Flags().StringVar(&q.body, "body", "", "JSON to send; @FILE reads it from a file")
 	c.Flags().StringArrayVar(&q.set, "set", nil, "a field of the body, as name=value; the value as JSON, or else a text")
-	c.Flags().StringSliceVar(&q.as, "as", nil, "act as this role, or several: pilot,agent (on the draft)")
+	c.Flags().StringSliceVar(&q.as, "as", nil, "act as this role, or several: pilot,agent")
 	c.Flags().StringToStringVar(&q.claims, "claim", nil, "a claim of the role, as name=value")
-	c.Flags().BoolVar(&q.live, "live", false, "ask what is published, with --token or without")
+	c.Flags().BoolVar(&q.live, "live", false, "ask what is published: as anyone, with --token-file, or as its operator --as a role")
+	c.Flags().BoolVar(&q.real, "for-real", false, "write what otherwise is rehearsed")
+	c.Flags().StringArrayVar(&q.headers, "header", nil, "a header to send, as 'Name: value'")
+	c.Flags().BoolVarP(&q.include, "include", "i", false, "show the status and the headers of the answer")
+	c.Flags().StringVar(&q.copy, "copy", "", "print the request instead, for curl, httpie, javascript, go or python")
 	c.Flags().StringVar(&q.tokenFile, "token-file", "", "file with an access token for --live")
 	c.Flags().BoolVar(&q.plan, "plan", false, "show how the database answers, and what would spare it work (on the draft)")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -59,7 +71,10 @@ type question struct {
 	method, body, tokenFile string
 	set, as                 []string
 	claims                  map[string]string
+	headers                 []string
+	copy                    string
 	live, plan              bool
+	real, include           bool
 }
 
 func (q *question) ask(ctx context.Context, window, path string) error {
@@ -68,12 +83,27 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 	if q.plan {
 		r.Header = http.Header{"Prefer": {"explain"}}
 	}
+	if r.Header == nil {
+		r.Header = http.Header{}
+	}
 	if q.live {
 		r.Path = "/api/" + window + "/" + path
-		var err error
-		if s.Token, err = q.token(); err != nil {
+		token, err := q.token()
+		switch {
+		case err != nil:
 			return err
+		case len(q.as) > 0: // an operator is somebody on the live API in a rehearsal only
+			r.Header.Set("Rehearsal", "once")
+		default:
+			s.Token = token
 		}
+	}
+	for _, h := range q.headers {
+		name, value, is := strings.Cut(h, ":")
+		if !is {
+			return usage("--header takes 'Name: value', not %q", h)
+		}
+		r.Header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
 	}
 	body, err := q.text()
 	if err != nil {
@@ -88,11 +118,27 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 			r.Method = http.MethodPost
 		}
 	}
+	if q.copy != "" {
+		return q.snippet(s, r, body)
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead && !q.plan && !q.real && (!q.live || len(q.as) > 0) &&
+		!strings.HasSuffix(path, "/$query") {
+		r.Header.Del("Rehearsal")
+		return q.rehearse(ctx, window, r, body)
+	}
+	if q.real && q.live && len(q.as) > 0 {
+		return usage("--for-real writes on the live API with a token of its own: --token-file")
+	}
 	res, err := s.Send(ctx, r)
 	if err != nil {
 		return err
 	}
 	defer res.Body.Close()
+	if q.include {
+		fmt.Fprintln(q.app.Out, res.Proto, res.Status)
+		_ = res.Header.Write(q.app.Out) // as what follows
+		fmt.Fprintln(q.app.Out)
+	}
 	if err := client.Check(res); err != nil {
 		if refused, ok := err.(*client.Refused); ok {
 			return fmt.Errorf("%s: %w", res.Status, refused)
@@ -109,13 +155,43 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 	return q.app.answer(res)
 }
 
+// snippet prints a request for a shell or in a language.
+func (q *question) snippet(s *client.Client, r client.Request, body []byte) error {
+	names := make([]string, len(snippet.Languages))
+	for i, l := range snippet.Languages {
+		names[i] = strings.ToLower(l.Name)
+	}
+	i := slices.Index(names, strings.ToLower(q.copy))
+	if i < 0 {
+		return usage("--copy is one of %s, not %q", strings.Join(names, ", "), q.copy)
+	}
+	path, query, _ := strings.Cut(r.Path, "?")
+	out := snippet.Request{Method: r.Method, URL: s.URL + (&url.URL{Path: path}).EscapedPath(), Body: string(body), Token: !q.live || s.Token != ""}
+	for part := range strings.SplitSeq(query, "&") {
+		if name, value, _ := strings.Cut(part, "="); name != "" {
+			if plain, err := url.QueryUnescape(value); err == nil && strings.Contains(value, "%") {
+				value = plain
+			}
+			out.Query = append(out.Query, snippet.Pair{Name: name, Value: value})
+		}
+	}
+	if r.ActAs != "" {
+		out.Headers = append(out.Headers, snippet.Pair{Name: "Act-As", Value: r.ActAs})
+	}
+	for name := range r.Header {
+		out.Headers = append(out.Headers, snippet.Pair{Name: name, Value: r.Header.Get(name)})
+	}
+	_, err := io.WriteString(q.app.Out, snippet.Languages[i].Write(out))
+	return err
+}
+
 // token is what a question to the live API carries; "" for none.
 func (q *question) token() (string, error) {
 	switch {
 	case q.plan:
 		return "", usage("--plan works on the draft: callers of the live API are not told of the database")
-	case len(q.as) > 0:
-		return "", usage("--as works on the draft; the live API knows callers by their tokens: --token-file")
+	case len(q.as) > 0 && q.tokenFile != "":
+		return "", usage("--as and --token-file both say who calls; keep one")
 	case q.tokenFile == "":
 		return "", nil
 	}

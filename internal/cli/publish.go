@@ -33,6 +33,7 @@ func (a *app) releaseFlags(c *cobra.Command, restore func(args []string) (int, e
 	var in windows.NewRelease
 	c.Flags().StringVar(&in.Note, "note", "", "what changed, for those who come after you")
 	c.Flags().BoolVar(&in.AllowBreaking, "allow-breaking", false, "publish changes that break callers")
+	c.Flags().StringVar(&in.SkipChecks, "skip-checks", "", "why the suites that the document demands are not run")
 	c.Flags().BoolVar(&in.AllowWidening, "allow-widening", false, "let roles have what is new in the database and not in the document")
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {

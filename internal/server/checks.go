@@ -36,6 +36,9 @@ func (s *Server) manageChecks(r chi.Router) {
 		return struct{}{}, s.service.RemoveSuite(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "suite"))
 	}))
 	r.Post("/windows/{window}/checks", s.runChecks)
+	r.Post("/windows/{window}/answers", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewComparison) (any, error) {
+		return s.compareAnswers(r.Context(), chi.URLParam(r, "window"), email, in)
+	})))
 }
 
 // checkTime is how long suites may run.

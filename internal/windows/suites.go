@@ -148,3 +148,26 @@ func (s *Registry) CallersForChecks(ctx context.Context, name string, m *model.M
 	}
 	return out, nil
 }
+
+// NewComparison says what is to be asked of two versions of a window.
+type NewComparison struct {
+	From  string   `json:"from"`
+	To    string   `json:"to"`
+	ActAs string   `json:"act_as,omitempty"` // as the header has it; "" as the operator
+	Paths []string `json:"paths,omitempty"`  // below the window; none: a page of each resource
+}
+
+// ComparedAnswer is what two versions answer to the same read.
+type ComparedAnswer struct {
+	Path       string        `json:"path"`
+	From       AnswerFigures `json:"from"`
+	To         AnswerFigures `json:"to"`
+	Difference string        `json:"difference"` // the first place where they differ; "" for the same
+}
+
+// AnswerFigures are of one answer.
+type AnswerFigures struct {
+	Status       int     `json:"status"`
+	Milliseconds float64 `json:"milliseconds"` // the median of some
+	Bytes        int     `json:"bytes"`
+}

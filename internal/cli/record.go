@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/textproto"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"eagerwindow/internal/core/contract"
+	"eagerwindow/internal/core/suite"
+	"eagerwindow/internal/windows"
+)
+
+// contract reads what the description of a window promises.
+func (a *app) contract(c *cobra.Command, window string) (*contract.Contract, error) {
+	text, err := a.fetch(c, "/describe/"+url.PathEscape(window)+"/draft/openapi.json")
+	if err != nil {
+		return nil, err
+	}
+	doc, err := readDescription(text)
+	if err != nil {
+		return nil, err
+	}
+	return contract.New(doc)
+}
+
+func (a *app) checkNew() *cobra.Command {
+	c := &cobra.Command{Use: "new WINDOW", Short: "Print a suite to begin with",
+		Long:    "Print a suite of checks to begin with: a row is made, read, changed with its version, and deleted.",
+		Example: "  eager check new saltmere > a-visit.yaml\n  eager check run saltmere ./a-visit.yaml", Args: exactly("WINDOW")}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		described, err := a.contract(c, args[0])
+		if err != nil {
+			return err
+		}
+		text, err := suite.Begin(args[0], described)
+		if err != nil {
+			return err
+		}
+		_, err = a.Out.Write(text)
+		return err
+	}
+	return c
+}
+
+// archive is what is read of a HAR file (HTTP Archive 1.2).
+type archive struct {
+	Log struct {
+		Entries []struct {
+			Request struct {
+				Method, URL string
+				Headers     []struct{ Name, Value string }
+				PostData    struct{ Text string }
+			}
+			Response struct {
+				Status  int
+				Content struct{ MimeType, Text string }
+			}
+		}
+	}
+}
+
+func (a *app) checkRecord() *cobra.Command {
+	c := &cobra.Command{Use: "record WINDOW FILE", Short: "Make a suite of requests that a browser has recorded",
+		Long: `Make a suite of checks of the requests in a HAR file, as browsers save it: each must be answered with the same status and fields again, and
+those that --field names with the same values. Keys and versions that an answer has are taken from there.`,
+		Example: "  eager check record saltmere demo/visit.har --field name > visit.yaml", Args: exactly("WINDOW", "FILE")}
+	var fields []string
+	c.Flags().StringSliceVar(&fields, "field", nil, "a field whose value must stay the same")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		text, err := os.ReadFile(args[1])
+		if err != nil {
+			return usage("%w", err)
+		}
+		var har archive
+		if err := json.Unmarshal(text, &har); err != nil || har.Log.Entries == nil {
+			return usage("%s is no HAR file, as browsers save it", args[1])
+		}
+		described, err := a.contract(c, args[0])
+		if err != nil {
+			return err
+		}
+		var requests []suite.Recorded
+		for _, e := range har.Log.Entries {
+			u, err := url.Parse(e.Request.URL)
+			if err != nil {
+				continue
+			}
+			path := u.EscapedPath()
+			for _, root := range []string{"/api/", "/draft/"} {
+				path = strings.TrimPrefix(path, root+args[0]+"/")
+			}
+			if path == u.EscapedPath() { // of something else on the page
+				continue
+			}
+			if u.RawQuery != "" {
+				path += "?" + u.RawQuery
+			}
+			one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text, Status: e.Response.Status,
+				Kind: e.Response.Content.MimeType, Answer: e.Response.Content.Text}
+			for _, h := range e.Request.Headers {
+				one.Headers[textproto.CanonicalMIMEHeaderKey(h.Name)] = h.Value
+			}
+			requests = append(requests, one)
+		}
+		name := strings.TrimSuffix(filepath.Base(args[1]), filepath.Ext(args[1]))
+		out, unknown, err := suite.Write(name, args[0], described, requests, fields)
+		if err != nil {
+			return err
+		}
+		for _, q := range unknown {
+			fmt.Fprintf(a.Err, "left out, as the description has no operation for it: %s\n", q)
+		}
+		_, err = a.Out.Write(out)
+		return err
+	}
+	return c
+}
+
+func (a *app) checkCompare() *cobra.Command {
+	c := &cobra.Command{Use: "compare WINDOW FROM TO [PATH …]", Short: "Ask two versions the same, side by side",
+		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, how long they take
+and how large they are. Without paths, a page of each resource.`,
+		Example: "  eager check compare saltmere live draft\n  eager check compare saltmere 1 draft \"/tugs?orderby=name&top=3\"", Args: cobra.MinimumNArgs(3)}
+	as := c.Flags().StringSlice("as", nil, "act as this role, or several")
+	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
+	a.outputFlag(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		in := windows.NewComparison{From: args[1], To: args[2], ActAs: actAs(*as, *claims)}
+		for _, path := range args[3:] {
+			in.Paths = append(in.Paths, strings.TrimPrefix(path, "/"))
+		}
+		list, err := a.service().CompareAnswers(c.Context(), args[0], in)
+		if err != nil {
+			return err
+		}
+		if err := a.print(list, func(w io.Writer) { printComparison(w, args[1], args[2], list) }); err != nil {
+			return err
+		}
+		for _, one := range list {
+			if one.Difference != "" {
+				return errFound
+			}
+		}
+		return nil
+	}
+	return c
+}
+
+func printComparison(w io.Writer, from, to string, list []windows.ComparedAnswer) {
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(t, "REQUEST\t%s\t\t\t%s\t\t\tANSWERS\n", strings.ToUpper(from), strings.ToUpper(to))
+	for _, one := range list {
+		same := "the same"
+		if one.Difference != "" {
+			same = one.Difference
+		}
+		cell := func(a windows.AnswerFigures) string {
+			return fmt.Sprintf("%d\t%.1f ms\t%d B", a.Status, a.Milliseconds, a.Bytes)
+		}
+		fmt.Fprintf(t, "/%s\t%s\t%s\t%s\n", one.Path, cell(one.From), cell(one.To), short(same))
+	}
+	_ = t.Flush() // as what follows
+}

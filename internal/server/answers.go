@@ -1,0 +1,127 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"time"
+
+	"eagerwindow/internal/core/suite"
+	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/windows"
+)
+
+// How often each request of a comparison is sent, and how many there may be.
+const (
+	compareTimes = 5
+	maxCompared  = 1000
+)
+
+// compareAnswers sends the same reads to two versions of a window.
+func (s *Server) compareAnswers(ctx context.Context, name, email string, in windows.NewComparison) ([]windows.ComparedAnswer, error) {
+	var sides [2]*checkRun
+	for i, version := range []string{in.From, in.To} {
+		run, err := s.newChecks(ctx, name, email, windows.NewChecks{Suites: []string{}, On: version})
+		if err != nil {
+			return nil, err
+		}
+		sides[i] = run
+	}
+	if len(in.Paths) == 0 {
+		for _, r := range sides[0].api.Model.Resources {
+			if r.Can(window.Read) && r.Query == nil {
+				in.Paths = append(in.Paths, url.PathEscape(r.Name)+"?top=50")
+			}
+		}
+	}
+	list := []windows.ComparedAnswer{}
+	for _, path := range in.Paths[:min(len(in.Paths), maxCompared)] {
+		one := windows.ComparedAnswer{Path: path}
+		var answers [2]suite.Answer
+		for i, figures := range []*windows.AnswerFigures{&one.From, &one.To} {
+			var took []float64
+			for range compareTimes {
+				begun := time.Now()
+				a, err := sides[i].send(ctx, nil, suite.Request{ActAs: in.ActAs, Method: "GET", Path: readable(path)})
+				if err != nil {
+					return nil, err
+				}
+				answers[i] = a
+				took = append(took, time.Since(begun).Seconds()*1000)
+			}
+			slices.Sort(took)
+			*figures = windows.AnswerFigures{Status: answers[i].Status, Milliseconds: took[compareTimes/2], Bytes: len(answers[i].Body)}
+		}
+		one.Difference = difference("", answers[0].JSON(), answers[1].JSON())
+		if one.From.Status != one.To.Status {
+			one.Difference = fmt.Sprintf("status %d, then %d", one.From.Status, one.To.Status)
+		}
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// readable is a path that people write, with what an address needs.
+func readable(path string) string {
+	u := &url.URL{}
+	if parsed, err := url.Parse(path); err == nil && parsed.RawQuery != "" {
+		u = parsed
+		if q, err := url.ParseQuery(u.RawQuery); err == nil {
+			u.RawQuery = q.Encode()
+		}
+		return u.String()
+	}
+	return path
+}
+
+// difference is the first place where two values of JSON differ; notes are left out, as they tell of versions.
+func difference(at string, a, b any) string {
+	switch x := a.(type) {
+	case map[string]any:
+		y, is := b.(map[string]any)
+		if !is {
+			break
+		}
+		for _, name := range slices.Sorted(maps.Keys(x)) {
+			if name[0] == '@' && name != "@count" {
+				continue
+			}
+			other, there := y[name]
+			if !there {
+				return at + "/" + name + " is gone"
+			}
+			if d := difference(at+"/"+name, x[name], other); d != "" {
+				return d
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(y)) {
+			if _, there := x[name]; !there && name[0] != '@' {
+				return at + "/" + name + " is new"
+			}
+		}
+		return ""
+	case []any:
+		y, is := b.([]any)
+		if !is {
+			break
+		}
+		if len(x) != len(y) {
+			return fmt.Sprintf("%s has %d items, then %d", at, len(x), len(y))
+		}
+		for i := range x {
+			if d := difference(fmt.Sprintf("%s/%d", at, i), x[i], y[i]); d != "" {
+				return d
+			}
+		}
+		return ""
+	}
+	one, _ := json.Marshal(a)
+	other, _ := json.Marshal(b)
+	if string(one) != string(other) {
+		return fmt.Sprintf("%s is %.40s, then %.40s", at, one, other)
+	}
+	return ""
+}

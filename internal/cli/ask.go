@@ -166,7 +166,8 @@ func (q *question) snippet(s *client.Client, r client.Request, body []byte) erro
 		return usage("--copy is one of %s, not %q", strings.Join(names, ", "), q.copy)
 	}
 	path, query, _ := strings.Cut(r.Path, "?")
-	out := snippet.Request{Method: r.Method, URL: s.URL + (&url.URL{Path: path}).EscapedPath(), Body: string(body), Token: !q.live || s.Token != ""}
+	out := snippet.Request{Method: r.Method, URL: s.URL + (&url.URL{Path: path}).EscapedPath(), Body: string(body), Token: !q.live ||
+		s.Token != ""}
 	for part := range strings.SplitSeq(query, "&") {
 		if name, value, _ := strings.Cut(part, "="); name != "" {
 			if plain, err := url.QueryUnescape(value); err == nil && strings.Contains(value, "%") {

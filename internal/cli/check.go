@@ -98,7 +98,8 @@ write there lasts.`,
 			return err
 		}
 		slices.SortStableFunc(results, func(x, y suite.Result) int { return strings.Compare(x.Suite, y.Suite) })
-		all := report.Report{Window: args[0], On: in.On, At: begun.UTC().Truncate(time.Second), Seconds: time.Since(begun).Seconds(), Results: results}
+		all := report.Report{Window: args[0], On: in.On, At: begun.UTC().Truncate(time.Second), Seconds: time.Since(begun).Seconds(),
+			Results: results}
 		if err := writeReports(reports, all); err != nil {
 			return err
 		}
@@ -208,7 +209,8 @@ func (a *app) checkAt(c *cobra.Command, window, at string, in windows.NewChecks,
 		if err != nil {
 			return err
 		}
-		if _, err := read.Run(c.Context(), suite.Options{Name: d.Name, Contract: described, Server: at, Inputs: in.Inputs, Only: in.Only, Done: done,
+		if _, err := read.Run(c.Context(), suite.Options{Name: d.Name, Contract: described, Server: at, Inputs: in.Inputs, Only: in.Only,
+			Done: done,
 			Send: func(ctx context.Context, q suite.Request) (suite.Answer, error) { return sendTo(ctx, at, q) }}); err != nil {
 			return err
 		}
@@ -235,7 +237,8 @@ func sendTo(ctx context.Context, at string, q suite.Request) (suite.Answer, erro
 }
 
 func (a *app) checkList() *cobra.Command {
-	c := &cobra.Command{Use: "list WINDOW", Short: "List a window's suites", Long: "List the suites of checks that are kept for a window, and those that follow from its document.",
+	c := &cobra.Command{Use: "list WINDOW", Short: "List a window's suites",
+		Long:    "List the suites of checks that are kept for a window, and those that follow from its document.",
 		Example: "  eager check list saltmere", Args: exactly("WINDOW")}
 	a.outputFlag(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -278,8 +281,10 @@ func (a *app) checkKeep() *cobra.Command {
 }
 
 func (a *app) checkRemove() *cobra.Command {
-	c := &cobra.Command{Use: "remove WINDOW SUITE", Short: "Forget a suite that is kept", Long: "Forget a suite of checks that is kept in the service.",
-		Example: "  eager check new saltmere > a-visit.yaml\n  eager check keep saltmere a-visit.yaml\n  eager check remove saltmere a-visit", Args: exactly("WINDOW", "SUITE")}
+	c := &cobra.Command{Use: "remove WINDOW SUITE", Short: "Forget a suite that is kept",
+		Long:    "Forget a suite of checks that is kept in the service.",
+		Example: "  eager check new saltmere > a-visit.yaml\n  eager check keep saltmere a-visit.yaml\n  eager check remove saltmere a-visit",
+		Args:    exactly("WINDOW", "SUITE")}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if err := a.service().RemoveSuite(c.Context(), args[0], args[1]); err != nil {
 			return err

@@ -27,7 +27,8 @@ func (a *app) describe() *cobra.Command {
 		Short: "Print a window's description: OpenAPI, CSDL, JSON Schema, or a typed client",
 		Long: `Print the description of what a window serves now, of its draft, or of an earlier release; whole, or as a role sees it.
 
--o json and yaml are OpenAPI, of the version that --openapi says; csdl is the metadata of OData; schema is the JSON Schema of the rows of ` +
+-o json and yaml are OpenAPI,
+	of the version that --openapi says; csdl is the metadata of OData; schema is the JSON Schema of the rows of ` +
 			`--resource; typescript are types for openapi-fetch; go is a package with a client. --check prints what is wrong with the description ` +
 			`instead: what the official schema of its version of OpenAPI refuses, and what linters complain of; the exit status is 1 then.`,
 		Example: `  eager describe saltmere > saltmere.openapi.json

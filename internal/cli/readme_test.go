@@ -61,7 +61,7 @@ func pattern(want string) *regexp.Regexp {
 // Every example of the documents does what it says: those of one document in one shell, one after the other.
 func TestDocuments(t *testing.T) {
 	for file, least := range map[string]int{"README.md": 12, "docs/querying.md": 40, "docs/windows.md": 8, "docs/writing.md": 14,
-		"docs/callers.md": 15, "docs/errors.md": 2, "docs/deploying.md": 18, "docs/describing.md": 7} {
+		"docs/callers.md": 15, "docs/errors.md": 2, "docs/deploying.md": 18, "docs/describing.md": 7, "docs/testing.md": 9} {
 		t.Run(file, func(t *testing.T) {
 			list := examples(t, "../../"+file)
 			if len(list) < least {
@@ -75,7 +75,14 @@ func TestDocuments(t *testing.T) {
 			defer issuer.Close()
 			t.Setenv("JWKS_URL", issuer.URL+"/jwks.json")
 			t.Setenv("EAGER_ISSUER", issuer.URL)
+			harbour, err := filepath.Abs("../../demo")
+			if err != nil {
+				t.Fatal(err)
+			}
 			r := service(t)
+			if err := os.Symlink(harbour, "demo"); err != nil {
+				t.Fatal(err)
+			}
 			runExamples(t, r, list, "DSN="+library(t), "HARBOUR_DSN="+r.Harbour)
 		})
 	}
@@ -145,7 +152,7 @@ func TestHelpExamples(t *testing.T) {
 	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
 	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish",
 		"client add", "client list", "client set", "client remove", "account add", "account list", "account set", "account remove", "keys rotate",
-		"draft push", "draft schema"} {
+		"draft push", "draft schema", "check new", "check list", "check keep", "check remove", "check record", "check compare"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")

@@ -69,7 +69,8 @@ type archive struct {
 
 func (a *app) checkRecord() *cobra.Command {
 	c := &cobra.Command{Use: "record WINDOW FILE", Short: "Make a suite of requests that a browser has recorded",
-		Long: `Make a suite of checks of the requests in a HAR file, as browsers save it: each must be answered with the same status and fields again, and
+		Long: `Make a suite of checks of the requests in a HAR file, as browsers save it: each must be answered with the same status and ` +
+			`fields again, and
 those that --field names with the same values. Keys and versions that an answer has are taken from there.`,
 		Example: "  eager check record saltmere demo/visit.har --field name > visit.yaml", Args: exactly("WINDOW", "FILE")}
 	var fields []string
@@ -103,8 +104,9 @@ those that --field names with the same values. Keys and versions that an answer 
 			if u.RawQuery != "" {
 				path += "?" + u.RawQuery
 			}
-			one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text, Status: e.Response.Status,
-				Kind: e.Response.Content.MimeType, Answer: e.Response.Content.Text}
+			one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text,
+				Status: e.Response.Status,
+				Kind:   e.Response.Content.MimeType, Answer: e.Response.Content.Text}
 			for _, h := range e.Request.Headers {
 				one.Headers[textproto.CanonicalMIMEHeaderKey(h.Name)] = h.Value
 			}
@@ -126,9 +128,11 @@ those that --field names with the same values. Keys and versions that an answer 
 
 func (a *app) checkCompare() *cobra.Command {
 	c := &cobra.Command{Use: "compare WINDOW FROM TO [PATH …]", Short: "Ask two versions the same, side by side",
-		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, how long they take
+		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, ` +
+			`how long they take
 and how large they are. Without paths, a page of each resource.`,
-		Example: "  eager check compare saltmere live draft\n  eager check compare saltmere 1 draft \"/tugs?orderby=name&top=3\"", Args: cobra.MinimumNArgs(3)}
+		Example: "  eager check compare saltmere live draft\n  eager check compare saltmere 1 draft \"/tugs?orderby=name&top=3\"",
+		Args:    cobra.MinimumNArgs(3)}
 	as := c.Flags().StringSlice("as", nil, "act as this role, or several")
 	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
 	a.outputFlag(c)

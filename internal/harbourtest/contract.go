@@ -177,10 +177,12 @@ func (r *Running) witnessed(t testing.TB, next http.Handler) http.Handler {
 	})
 }
 
-// skips passes over what asks for other answers than those that are described: other formats, and rows that compute or apply make others of.
+// skips passes over what asks for other answers than those that are described: other formats, and rows that compute or apply make others
+// of.
 func skips(path string, req *http.Request) bool {
 	accept := strings.Join(req.Header.Values("Accept"), ",") + req.URL.RawQuery + req.Header.Get("OData-MaxVersion")
-	for _, other := range []string{"metadata=", "IEEE754", "xml", "csv", "ndjson", "jsonl", "text/", "format", "apply", "compute", "4.0", "multipart", "_schema"} {
+	for _, other := range []string{"metadata=", "IEEE754", "xml", "csv", "ndjson", "jsonl", "text/", "format", "apply", "compute", "4.0",
+		"multipart", "_schema"} {
 		if strings.Contains(accept, other) {
 			return true
 		}

@@ -176,7 +176,8 @@ func (t *Tx) CheckDeferred(ctx context.Context) error {
 
 var errChecked = errors.New("the deferred constraints hold")
 
-// WaitLittle makes the statements of the transaction wait a second at most for a lock, so that one that never lasts holds up nobody for long.
+// WaitLittle makes the statements of the transaction wait a second at most for a lock, so that one that never lasts holds up nobody for
+// long.
 func (t *Tx) WaitLittle(ctx context.Context) error {
 	if _, err := t.tx.Exec(ctx, "set local lock_timeout = '1s'"); err != nil {
 		return translate(ctx, err)

@@ -29,7 +29,8 @@ func (s *Store) Suites(ctx context.Context, window string) ([]Suite, error) {
 func (s *Store) SaveSuite(ctx context.Context, window string, in Suite) error {
 	return s.mustAct(ctx, act{name: "save suite", target: window + "/" + in.Name}, `insert into suite (window_id, name, text, saved_by)
 		select id, $2, $3, $4 from api_window where name = $1
-		on conflict (window_id, name) do update set text = excluded.text, saved_at = now(), saved_by = excluded.saved_by`, window, in.Name, in.Text,
+		on conflict (window_id, name) do update set text = excluded.text, saved_at = now(),
+			saved_by = excluded.saved_by`, window, in.Name, in.Text,
 		in.SavedBy)
 }
 

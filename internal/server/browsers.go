@@ -28,7 +28,8 @@ func (s *Server) browsers(next http.Handler) http.Handler {
 			AllowedOrigins: origins,
 			AllowedMethods: []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, "QUERY"},
 			AllowedHeaders: []string{"*"},
-			ExposedHeaders: []string{"Deprecation", "ETag", "Link", "Location", "OData-EntityId", "OData-Version", "Preference-Applied", "RateLimit",
+			ExposedHeaders: []string{"Deprecation", "ETag", "Idempotency-Replayed", "Link", "Location", "OData-EntityId", "OData-Version",
+				"Preference-Applied", "RateLimit",
 				"RateLimit-Policy", "Request-Id", "Retry-After", "Rows-Affected", "Sunset", "WWW-Authenticate"},
 			MaxAge: 600,
 		})(next).ServeHTTP(w, r)

@@ -169,7 +169,8 @@ func (c *checkRun) all(ctx context.Context) error {
 
 func (c *checkRun) one(ctx context.Context, one checkSuite) error {
 	if one.read == nil {
-		_, err := probes.Run(ctx, one.name, probes.Options{Policy: c.api.Policy, Callers: c.callers, Begin: c.sender, Seed: c.in.Seed, Only: c.in.Only,
+		_, err := probes.Run(ctx, one.name, probes.Options{Policy: c.api.Policy, Callers: c.callers, Begin: c.sender, Seed: c.in.Seed,
+			Only: c.in.Only,
 			Done: c.done})
 		return err
 	}
@@ -190,7 +191,8 @@ func (c *checkRun) one(ctx context.Context, one checkSuite) error {
 	if err != nil {
 		return err
 	}
-	_, err = one.read.Run(ctx, suite.Options{Name: one.name, Contract: described, Server: "/api/" + c.window, Inputs: c.in.Inputs, Only: c.in.Only, Send: send,
+	_, err = one.read.Run(ctx, suite.Options{Name: one.name, Contract: described, Server: "/api/" + c.window, Inputs: c.in.Inputs,
+		Only: c.in.Only, Send: send,
 		Done: c.done})
 	return err
 }

@@ -61,7 +61,8 @@ func (s *Server) descriptions(r chi.Router) {
 		path, page string
 		find       target
 		version    versionOfWindow
-	}{{"", "/", s.reader, servedVersion}, {"/draft", "/draft", s.draft, servedVersion}, {"/{number}", "/{number}", s.reader, s.releasedVersion}} {
+	}{{"", "/", s.reader, servedVersion}, {"/draft", "/draft", s.draft, servedVersion}, {"/{number}", "/{number}", s.reader,
+		s.releasedVersion}} {
 		for _, form := range descriptionForms {
 			get(at.path+"/openapi."+form.name, s.describing(at.find, at.version, s.openAPI(form)))
 		}

@@ -110,7 +110,8 @@ func TestGeneratedClients(t *testing.T) {
 		for _, name := range []string{"go.mod", "go.sum", "main.go", "config.yaml"} {
 			writeFile(t, filepath.Join(dir, name), readFile(t, filepath.Join("standard/goclient", name)))
 		}
-		writeFile(t, filepath.Join(dir, "openapi.json"), get(t, r, "", "/describe/saltmere/openapi.json?role=harbour_master&resource=tugs&openapi=3.0").Raw)
+		writeFile(t, filepath.Join(dir, "openapi.json"), get(t, r, "",
+			"/describe/saltmere/openapi.json?role=harbour_master&resource=tugs&openapi=3.0").Raw)
 		writeFile(t, filepath.Join(dir, "client/doc.go"), "// Package client is generated.\npackage client\n")
 		run(t, r, dir, "go", "tool", "oapi-codegen", "-config", "config.yaml", "openapi.json")
 		if out, want := run(t, r, dir, "go", "run", ".", api, token), "Bram 1234.5 1234.6 412 204\n"; out != want {

@@ -106,7 +106,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 		_, _ = io.WriteString(sum, part+"\x00") // a hash takes everything
 	}
 	_, _ = sum.Write(body)
+	again := true
 	answer, err := api.Idempotent(r.Context(), caller, key, sum.Sum(nil), func(api *data.API) (data.Answer, error) {
+		again = false
 		rec := newRecorder(w)
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if err := s.dispatch(rec, r, api, caller); err != nil {
@@ -119,6 +121,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, api *data.API, ca
 	}
 	for name, values := range answer.Header {
 		w.Header()[name] = values
+	}
+	if again {
+		w.Header().Set("Idempotency-Replayed", "true")
 	}
 	w.WriteHeader(answer.Status)
 	_, _ = w.Write(answer.Body)

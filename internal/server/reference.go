@@ -20,7 +20,8 @@ import (
 var referenceFiles embed.FS
 
 var (
-	referencePage  = template.Must(template.New("page.html").Funcs(template.FuncMap{"text": inline}).ParseFS(referenceFiles, "reference/page.html"))
+	referencePage = template.Must(template.New("page.html").Funcs(template.FuncMap{"text": inline}).ParseFS(referenceFiles,
+		"reference/page.html"))
 	referenceStyle = texts.Must(texts.ParseFS(referenceFiles, "reference/page.css"))
 )
 
@@ -69,7 +70,8 @@ func (s *Server) referenceFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/css; charset=utf-8")
-	_ = referenceStyle.Execute(w, map[string]string{"Sans": s.font("instrument-sans-latin-wght-*"), "Mono": s.font("jetbrains-mono-latin-wght-*")})
+	_ = referenceStyle.Execute(w, map[string]string{"Sans": s.font("instrument-sans-latin-wght-*"),
+		"Mono": s.font("jetbrains-mono-latin-wght-*")})
 }
 
 // font is the address of a font that the console has; a page without it looks as the reader's system does.

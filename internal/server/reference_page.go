@@ -82,7 +82,8 @@ func newPage(doc *jsontree.Object, place describe.Place, at string) *page {
 		p.Server = servers[0].(*jsontree.Object).Text("url")
 	}
 	if c := info.Object("contact"); c != nil {
-		p.Contact = strings.Join(slices.DeleteFunc([]string{c.Text("name"), c.Text("email"), c.Text("url")}, func(t string) bool { return t == "" }), ", ")
+		p.Contact = strings.Join(slices.DeleteFunc([]string{c.Text("name"), c.Text("email"), c.Text("url")},
+			func(t string) bool { return t == "" }), ", ")
 	}
 	for _, version := range describe.Versions {
 		d := pageDownload{Version: version}
@@ -392,7 +393,8 @@ func (w *pageWriter) valueFor(parameter *jsontree.Object) string {
 	if value != nil {
 		return string(jsontree.Append(nil, value, false))
 	}
-	return map[string]string{"date": "2026-06-01", "date-time": "2026-06-01T00:00:00Z", "int32": "1", "uuid": "5f0c1a52-7a1e-4c7b-9d3e-000000000011"}[schema.Text("format")]
+	return map[string]string{"date": "2026-06-01", "date-time": "2026-06-01T00:00:00Z", "int32": "1",
+		"uuid": "5f0c1a52-7a1e-4c7b-9d3e-000000000011"}[schema.Text("format")]
 }
 
 // permitted lists the roles that may, where they are not the same for all operations.

@@ -37,7 +37,8 @@ func TestReferencePage(t *testing.T) {
 		{"/describe/saltmere/openapi.json?openapi=2.0", "", 200, []string{`"swagger": "2.0"`, `"basePath": "/api/saltmere"`}, nil},
 		{"/describe/saltmere/openapi.json?openapi=4", "", 400, []string{"3.1, 3.0 or 2.0"}, nil},
 		{"/describe/saltmere/openapi.json?resource=tug", "", 404, []string{`did you mean \"tugs\"?`}, nil},
-		{"/describe/-/page.css", "", 200, []string{"--chalk"}, []string{"{{"}}, {"/describe/-/page.js", "", 200, []string{"IntersectionObserver"}, nil},
+		{"/describe/-/page.css", "", 200, []string{"--chalk"}, []string{"{{"}}, {"/describe/-/page.js", "", 200,
+			[]string{"IntersectionObserver"}, nil},
 	} {
 		a := get(t, r, tt.token, tt.path)
 		if a.StatusCode != tt.status {
@@ -72,8 +73,9 @@ func TestReferencePage(t *testing.T) {
 func TestPrivateDescription(t *testing.T) {
 	t.Parallel()
 	r := start(t)
-	published(t, r, "quiet", "source: saltmere\nresources: {tugs: {from: harbour.tug, about: <script>alert(1)</script>}, agents: {from: harbour.agent}}\n"+
-		"roles: {all: {anonymous: true, may: {tugs: read}}, office: {may: {agents: read}}}\n")
+	published(t, r, "quiet",
+		"source: saltmere\nresources: {tugs: {from: harbour.tug, about: <script>alert(1)</script>}, agents: {from: harbour.agent}}\n"+
+			"roles: {all: {anonymous: true, may: {tugs: read}}, office: {may: {agents: read}}}\n")
 	for _, tt := range []struct {
 		path, token string
 		status      int
@@ -99,8 +101,9 @@ func TestPrivateDescription(t *testing.T) {
 func TestDeprecated(t *testing.T) {
 	t.Parallel()
 	r := start(t)
-	published(t, r, "old", "source: saltmere\nresources:\n  tugs: {from: harbour.tug, deprecated: {since: 2026-12-01, until: 2027-06-01, about: Use boats.}}\n"+
-		"  boats: {from: harbour.tug, fields: {name: {deprecated: true}}}\nroles: {all: {anonymous: true, may: {\"*\": read}}}\n")
+	published(t, r, "old",
+		"source: saltmere\nresources:\n  tugs: {from: harbour.tug, deprecated: {since: 2026-12-01, until: 2027-06-01, about: Use boats.}}\n"+
+			"  boats: {from: harbour.tug, fields: {name: {deprecated: true}}}\nroles: {all: {anonymous: true, may: {\"*\": read}}}\n")
 	for path, want := range map[string][2]string{"tugs": {"@1796083200", "Tue, 01 Jun 2027 00:00:00 GMT"}, "tugs/1": {"@1796083200",
 		"Tue, 01 Jun 2027 00:00:00 GMT"}, "tugs(1)": {"@1796083200", "Tue, 01 Jun 2027 00:00:00 GMT"}, "boats": {}, "": {}} {
 		a := get(t, r, "", "/api/old/"+path)
@@ -109,7 +112,8 @@ func TestDeprecated(t *testing.T) {
 		}
 	}
 	out := get(t, r, "", "/api/old/openapi.json").Text
-	for text, times := range map[string]int{`"deprecated": true`: 3, "Deprecated since 2026-12-01, and served until 2027-06-01. Use boats.": 1} {
+	for text, times := range map[string]int{`"deprecated": true`: 3,
+		"Deprecated since 2026-12-01, and served until 2027-06-01. Use boats.": 1} {
 		if n := strings.Count(out, text); n != times {
 			t.Errorf("the description has %q %d times, want %d", text, n, times)
 		}
@@ -120,9 +124,11 @@ func TestDeprecated(t *testing.T) {
 func TestOverlays(t *testing.T) {
 	t.Parallel()
 	r := start(t)
-	const document = "window: patched\nsource: saltmere\nresources: {tugs: {from: harbour.tug}}\nroles: {all: {anonymous: true, may: {tugs: read}}}\n"
+	const document = "window: patched\nsource: saltmere\nresources: {tugs: {from: harbour.tug}}\nroles: {all: {anonymous: true, may: " +
+		"{tugs: read}}}\n"
 	const overlay = "---\noverlay: 1.0.0\ninfo: {title: Ours, version: 1.0.0}\nactions:\n  - {target: $.info, update: {x-team: quay}}\n"
-	_, err := r.Operator.Push(t.Context(), "patched", windows.Push{Document: document + overlay + "  - {target: \"$.paths['/boats']\", remove: true}\n"})
+	_, err := r.Operator.Push(t.Context(), "patched", windows.Push{Document: document + overlay +
+		"  - {target: \"$.paths['/boats']\", remove: true}\n"})
 	if err == nil || !strings.Contains(err.Error(), "line 10, column 14: the overlay's target $.paths['/boats'] is not in the description") {
 		t.Errorf("a target that is not there: %v", err)
 	}

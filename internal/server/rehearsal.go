@@ -16,10 +16,12 @@ import (
 const onceTime = time.Minute
 
 func onlyOperators() error {
-	return fault.New(fault.Unauthenticated, "rehearsal.operators", "only operators rehearse; send an operator's token, and Act-As for a role").On("Rehearsal")
+	return fault.New(fault.Unauthenticated, "rehearsal.operators",
+		"only operators rehearse; send an operator's token, and Act-As for a role").On("Rehearsal")
 }
 
-// rehearsing serves a request that asks for it in a rehearsal: `Rehearsal: once` in one of its own, another value in the one of that id. What
+// rehearsing serves a request that asks for it in a rehearsal: `Rehearsal: once` in one of its own, another value in the one of that id.
+// What
 // it writes is rolled back in the end, and the answer says so.
 func (s *Server) rehearsing(r *http.Request, serve serveFunc) serveFunc {
 	id := r.Header.Get("Rehearsal")

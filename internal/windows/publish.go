@@ -209,7 +209,8 @@ func (s *Registry) publish(ctx context.Context, name string, in NewRelease, by s
 		return nil, err
 	}
 	number, err := s.records.Publish(ctx, name, records.NewRelease{Release: records.Release{Document: document, Catalog: b.catalog, Note: note,
-		CreatedBy: by, Changes: changes, Restores: in.Restore}, Description: description, Over: w.LiveRelease, Draft: draft, SkipChecks: in.SkipChecks})
+		CreatedBy: by, Changes: changes, Restores: in.Restore}, Description: description, Over: w.LiveRelease, Draft: draft,
+		SkipChecks: in.SkipChecks})
 	if err != nil {
 		return nil, fmt.Errorf("publish %q: %w", name, err)
 	}

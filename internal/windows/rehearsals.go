@@ -87,8 +87,9 @@ func (s *Registry) Rehearsal(id string) (*data.Rehearsal, error) {
 	r := s.rehearsals.open[id]
 	if r == nil || r.Ended() {
 		delete(s.rehearsals.open, id)
-		return nil, fault.New(fault.NotFound, "rehearsal.ended", "there is no such rehearsal in this instance, or it has ended and was rolled back; "+
-			"begin another one").On("Rehearsal")
+		return nil, fault.New(fault.NotFound, "rehearsal.ended",
+			"there is no such rehearsal in this instance, or it has ended and was rolled back; "+
+				"begin another one").On("Rehearsal")
 	}
 	return r, nil
 }

@@ -45,14 +45,16 @@ func (s *Registry) SuiteText(ctx context.Context, window, name string) (string, 
 			return one.Text, nil
 		}
 	}
-	return "", fault.New(fault.NotFound, "suite.unknown", "%q has no suite %q%s", window, name, fault.Suggest(name, append(names, probes.Suites...)))
+	return "", fault.New(fault.NotFound, "suite.unknown", "%q has no suite %q%s", window, name, fault.Suggest(name, append(names,
+		probes.Suites...)))
 }
 
 // SaveSuite keeps a suite of a window; one with mistakes in it is refused.
 func (s *Registry) SaveSuite(ctx context.Context, window, name, text, by string) (Suite, error) {
 	switch {
 	case !suiteName.MatchString(name):
-		return Suite{}, fault.New(fault.Invalid, "suite.name", "%q can't be the name of a suite: use lower-case letters, digits and hyphens, a letter first", name)
+		return Suite{}, fault.New(fault.Invalid, "suite.name",
+			"%q can't be the name of a suite: use lower-case letters, digits and hyphens, a letter first", name)
 	case slices.Contains(probes.Suites, name):
 		return Suite{}, fault.New(fault.Conflict, "suite.name", "%q is the name of a suite that follows from the document", name)
 	}

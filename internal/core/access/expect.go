@@ -34,7 +34,8 @@ func (b *binder) expectation(role *model.Role, s *Scope, text string) string {
 	if m := nothingBut.FindStringSubmatch(text); m != nil {
 		return b.nothingBut(role, s, m[1], m[2])
 	}
-	return fmt.Sprintf("%q can't be read; write \"may not read port_calls/remarks\", \"may not delete anything\" or \"reads nothing but tugs\"", text)
+	return fmt.Sprintf("%q can't be read; write \"may not read port_calls/remarks\", \"may not delete anything\" or \"reads nothing but "+
+		"tugs\"", text)
 }
 
 func operationNamed(verb string) (window.Operation, string) {

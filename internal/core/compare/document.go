@@ -28,6 +28,7 @@ func (c *comparer) document() {
 	} {
 		c.text("description."+t.name, t.from, t.to)
 	}
+	c.text("publish require", strings.Join(texts(a.Require), ", "), strings.Join(texts(b.Require), ", "))
 	if !reflect.DeepEqual(acts(a.Overlay), acts(b.Overlay)) {
 		c.add(Internal, Description, "the overlay", actions(a.Overlay), actions(b.Overlay), "changes the description in another way")
 	}

@@ -88,6 +88,7 @@ func (c *comparer) role(a, b *model.Role) {
 	}
 	c.claims(a, b)
 	c.limits(b, a.Limits, b.Limits)
+	c.text("role "+a.Name+" expect", strings.Join(texts(a.Expect), "; "), strings.Join(texts(b.Expect), "; "))
 	if a.About != b.About {
 		c.add(Internal, Description, "role "+a.Name+" about", a.About, b.About, "has another text")
 	}

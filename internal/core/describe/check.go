@@ -18,7 +18,8 @@ import (
 //go:embed official/*.json
 var official embed.FS
 
-var officialSchema = map[string]func() (*jsonschema.Schema, error){"2.0": compileOnce("2.0"), "3.0": compileOnce("3.0"), "3.1": compileOnce("3.1")}
+var officialSchema = map[string]func() (*jsonschema.Schema, error){"2.0": compileOnce("2.0"), "3.0": compileOnce("3.0"),
+	"3.1": compileOnce("3.1")}
 
 func compileOnce(version string) func() (*jsonschema.Schema, error) {
 	return sync.OnceValues(func() (*jsonschema.Schema, error) {
@@ -111,7 +112,8 @@ func habits(doc *object) (wrong []string) {
 				say("%s: no refusal (4xx) is described", at)
 			}
 			for name := range strings.SplitSeq(path.Name, "{") {
-				if name, _, is := strings.Cut(name, "}"); is && !hasParameter(doc, item.List("parameters"), name) && !hasParameter(doc, op.List("parameters"),
+				if name, _, is := strings.Cut(name, "}"); is && !hasParameter(doc, item.List("parameters"), name) && !hasParameter(doc,
+					op.List("parameters"),
 					name) {
 					say("%s: the parameter %q of the path is not described", at, name)
 				}
@@ -173,7 +175,8 @@ func references(doc *object) (wrong []string) {
 		}
 	}
 	visit(doc)
-	groups := map[string]*object{"definitions": doc.Object("definitions"), "parameters": doc.Object("parameters"), "responses": doc.Object("responses")}
+	groups := map[string]*object{"definitions": doc.Object("definitions"), "parameters": doc.Object("parameters"),
+		"responses": doc.Object("responses")}
 	if components := doc.Object("components"); components != nil {
 		for _, group := range components.Members {
 			if group.Name != "securitySchemes" {

@@ -145,12 +145,14 @@ func TestRoles(t *testing.T) {
 			[]string{"pilot_id"}},
 		{"office", "/vessels/{id}", "get parameters patch put", "vessel", []string{"flag"}, []string{"internal_note"}},
 		{"", "/weather_log", "get post", "weather_log", []string{"wind_kn"}, nil},
-		{"", "/{collection}/$filter({where})/$each", "delete parameters patch", "vessel-change", []string{"agent", "port_calls", "port_calls@delta"},
+		{"", "/{collection}/$filter({where})/$each", "delete parameters patch", "vessel-change", []string{"agent", "port_calls",
+			"port_calls@delta"},
 			nil},
 		{"", "/port_calls/{id}/{relation}/$ref", "delete parameters post put", "port_call-create", []string{"vessel", "tugs", "cargo_items"},
 			[]string{"tugs@delta"}},
 		{"", "/dues/{port_call_id}/{relation}/$ref", "", "port_call-replace", []string{"vessel_id"}, []string{"tugs"}},
-		{"agent", "/port_calls/{id}/{relation}/$ref", "delete parameters post put", "port_call-change", []string{"eta", "tugs"}, []string{"vessel"}},
+		{"agent", "/port_calls/{id}/{relation}/$ref", "delete parameters post put", "port_call-change", []string{"eta", "tugs"},
+			[]string{"vessel"}},
 		{"", "/$batch", "post", "batch-of-requests", []string{"requests"}, nil},
 		{"", "/port_calls/{id}/{relation}/$ref", "delete parameters post put", "links-to-rows", []string{"value"}, nil},
 	}
@@ -180,7 +182,8 @@ func TestRoles(t *testing.T) {
 		t.Errorf("the anonymous role's description has %d paths, want the collection of arrivals_board, its count, its row, "+
 			"its vessel and the batch", len(d.Paths))
 	}
-	if _, d := describeAs(t, "agent", place, describe.Form{}); !slices.Equal(d.Components.Schemas["port_call-create"].Required, []string{"eta", "draught_m"}) {
+	if _, d := describeAs(t, "agent", place, describe.Form{}); !slices.Equal(d.Components.Schemas["port_call-create"].Required,
+		[]string{"eta", "draught_m"}) {
 		t.Errorf("required in a create: %v", d.Components.Schemas["port_call-create"].Required)
 	}
 }
@@ -355,7 +358,8 @@ func TestRandomModels(t *testing.T) {
 
 // randomCatalog is up to eight tables with columns of any type and names of any letters.
 func randomCatalog(random *rand.Rand) *catalog.Catalog {
-	scalars := []string{"bool", "int2", "int4", "int8", "numeric", "float4", "float8", "text", "varchar", "bpchar", "date", "time", "timestamptz",
+	scalars := []string{"bool", "int2", "int4", "int8", "numeric", "float4", "float8", "text", "varchar", "bpchar", "date", "time",
+		"timestamptz",
 		"interval", "uuid", "bytea", "jsonb", "inet", "xml"}
 	var anyType func(depth int) *catalog.Type
 	anyType = func(depth int) *catalog.Type {
@@ -392,8 +396,9 @@ func randomCatalog(random *rand.Rand) *catalog.Catalog {
 	letters := []string{"a", "zeile", "größe", "x_y", "Total", "error", "mistake", "value", "row_id", "data"}
 	cat := &catalog.Catalog{Database: "x", Version: 150000}
 	for i := range 1 + random.IntN(8) {
-		table := &catalog.Table{Schema: "s", Name: fmt.Sprintf("%s%d", letters[random.IntN(len(letters))], i), Kind: catalog.Base, Insertable: true,
-			Updatable: true, Deletable: true}
+		table := &catalog.Table{Schema: "s", Name: fmt.Sprintf("%s%d", letters[random.IntN(len(letters))], i), Kind: catalog.Base,
+			Insertable: true,
+			Updatable:  true, Deletable: true}
 		key := &catalog.Column{Name: "id", Type: &catalog.Type{Kind: catalog.Scalar, Name: "int4", SQL: "int4", Ordered: true}, NotNull: true}
 		table.Columns = append(table.Columns, key)
 		if random.IntN(4) > 0 {

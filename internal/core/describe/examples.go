@@ -204,7 +204,8 @@ func bounds(t *model.Type) (low, high float64) {
 }
 
 // opaque are values of types that callers meet as text.
-var opaque = map[string]string{"inet": "192.0.2.1", "cidr": "192.0.2.0/24", "macaddr": "08:00:2b:01:02:03", "point": "(1,2)", "money": "$1.00",
+var opaque = map[string]string{"inet": "192.0.2.1", "cidr": "192.0.2.0/24", "macaddr": "08:00:2b:01:02:03", "point": "(1,2)",
+	"money":    "$1.00",
 	"tsvector": "'word':1", "timetz": "12:30:00+00", "xml": "<note/>", "ltree": "top", "hstore": `"a"=>"b"`}
 
 func madeOpaque(t *model.Type) string {

@@ -88,7 +88,6 @@ type writer struct {
 	pending    []func()              // schemas that are referred to and not yet written
 	lazy       map[string]func() any // shared components, by kind and name
 	examples   map[*model.Field]any
-	security   list // of most operations
 }
 
 // componentKinds are the kinds of components in the order in which they are written.
@@ -182,8 +181,10 @@ func (w *writer) about() string {
 	if w.scope.Name != "" {
 		about += fmt.Sprintf("\n\nAs role `%s` sees it.", w.scope.Name)
 	}
-	return strings.TrimSpace(about + "\n\nQuery options are those of OData 4.01, with or without `$`; `compute` and `apply` work too. Fields that a " +
-		"`select` leaves out are missing, relations are there with `expand`. `…/$count` after a list is its number of rows, `POST …/$query` " +
+	return strings.TrimSpace(about +
+		"\n\nQuery options are those of OData 4.01, with or without `$`; `compute` and `apply` work too. Fields that a " +
+		"`select` leaves out are missing, relations are there with `expand`. `…/$count` after a list is its number of rows, `POST " +
+		"…/$query` " +
 		"takes long options as `text/plain`; `…/$value` after a field is its bare value.")
 }
 

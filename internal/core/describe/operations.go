@@ -148,7 +148,8 @@ func (w *writer) optionRefs(r *model.Resource, names []string) list {
 
 // searchable reports whether a search finds anything in the rows.
 func (w *writer) searchable(r *model.Resource) bool {
-	return w.scope.Vectors(r) != nil || slices.ContainsFunc(w.scope.Readable(r), func(f *model.Field) bool { return f.Type.Kind == model.String })
+	return w.scope.Vectors(r) != nil || slices.ContainsFunc(w.scope.Readable(r),
+		func(f *model.Field) bool { return f.Type.Kind == model.String })
 }
 
 func (w *writer) headers(names ...string) list {
@@ -171,7 +172,8 @@ func (w *writer) list(r *model.Resource) *object {
 	if d := w.scope.Vectors(r); d != nil {
 		search = wordsAbout(d)
 	}
-	return w.write(operation{id: "list-" + r.Name, summary: summary, about: paragraphs(cmp.Or(w.reach(r, window.Read), aboutOf(r)), deprecation(r), search),
+	return w.write(operation{id: "list-" + r.Name, summary: summary, about: paragraphs(cmp.Or(w.reach(r, window.Read), aboutOf(r)),
+		deprecation(r), search),
 		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Read, r), parameters: append(parameters, w.optionRefs(r, listOptions)...),
 		answers: jsontree.New("200", w.pageAnswer(r)), refusals: []string{"invalid"}})
 }
@@ -188,7 +190,8 @@ func deprecation(r *model.Resource) string {
 }
 
 func (w *writer) get(r *model.Resource) *object {
-	return w.write(operation{id: "get-" + item(r), summary: "Read " + one(r), about: cmp.Or(w.reach(r, window.Read), sentence(one(r)+" by its key")),
+	return w.write(operation{id: "get-" + item(r), summary: "Read " + one(r), about: cmp.Or(w.reach(r, window.Read),
+		sentence(one(r)+" by its key")),
 		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Read, r), parameters: w.optionRefs(r, rowOptions),
 		answers: jsontree.New("200", w.rowAnswer(r)), refusals: []string{"missing"}})
 }
@@ -214,7 +217,8 @@ func (w *writer) shown(r *model.Resource, headers ...string) list {
 var writeRefusals = []string{"missing", "conflict", "unprocessable"}
 
 func (w *writer) create(r *model.Resource) *object {
-	return w.write(operation{id: "create-" + item(r), summary: "Add " + one(r), about: cmp.Or(w.reach(r, window.Create), "Answers with the new row."),
+	return w.write(operation{id: "create-" + item(r), summary: "Add " + one(r), about: cmp.Or(w.reach(r, window.Create),
+		"Answers with the new row."),
 		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Create, r), parameters: w.shown(r),
 		body: w.bodyOf(w.body(r, window.Create), w.bodyExample(r, window.Create, w.scope.For(window.Create, r))), answers: w.written(r, "201"),
 		refusals: []string{"conflict", "unprocessable"}})
@@ -284,7 +288,8 @@ func (w *writer) delta(r *model.Resource) *object {
 	}
 	return w.write(operation{id: "apply-changes-to-" + r.Name, summary: "Change, add and remove many " + words(r.Name),
 		about: "All are written, or none. A row with `@removed` goes; one with `@etag` must still have that version.", tag: r.Name,
-		deprecated: r.Deprecated != nil, may: any, parameters: w.headers("prefer", "idempotency-key"), body: w.bodyOf(schema, nil), answers: w.many(r), refusals: refusals})
+		deprecated: r.Deprecated != nil, may: any, parameters: w.headers("prefer", "idempotency-key"), body: w.bodyOf(schema, nil),
+		answers: w.many(r), refusals: refusals})
 }
 
 // links writes how rows are linked and unlinked, for all relations of a resource at once.
@@ -336,7 +341,8 @@ func (w *writer) links(r *model.Resource, path string, key list) {
 	}
 	relation := jsontree.New("name", "relation", "in", "path", "required", true, "schema", jsontree.New("type", "string", "enum",
 		jsontree.Strings(linked...)))
-	w.path(path+"/{relation}/$ref", append(slices.Clone(key), relation, w.use("parameters", "idempotency-key")), "put", set, "post", add, "delete", remove)
+	w.path(path+"/{relation}/$ref", append(slices.Clone(key), relation, w.use("parameters", "idempotency-key")), "put", set, "post", add,
+		"delete", remove)
 }
 
 // untied reports whether a row that holds a relation can be without it.

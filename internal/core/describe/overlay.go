@@ -34,7 +34,8 @@ func CheckOverlay(p *access.Policy) error {
 	}
 	var mistakes fault.List
 	for _, a := range lost {
-		mistakes.Add("overlay.target", "", a.Target.Line, a.Target.Column, "the overlay's target %s is not in the description any more", a.Target.Value)
+		mistakes.Add("overlay.target", "", a.Target.Line, a.Target.Column, "the overlay's target %s is not in the description any more",
+			a.Target.Value)
 	}
 	return mistakes.Fault(fault.Invalid, "document.invalid", "the overlay does not fit the description:")
 }

@@ -26,13 +26,17 @@ func TestOverlay(t *testing.T) {
 		{"a member", "  - {target: $.info, update: {x-team: quay}}", "info/x-team", `"quay"`, ""},
 		{"deep", "  - {target: $.info, update: {contact: {url: https://quay.example}}}", "info/contact",
 			`{"name":"Harbour office","email":"api@saltmere.example","url":"https://quay.example"}`, ""},
-		{"by a filter", `  - {target: "$.paths.*.get[?@.operationId == 'list-tugs'].operationId", update: x}`, "paths//tugs/get/operationId", `"list-tugs"`,
+		{"by a filter", `  - {target: "$.paths.*.get[?@.operationId == 'list-tugs'].operationId", update: x}`, "paths//tugs/get/operationId",
+			`"list-tugs"`,
 			"is not in the description any more"},
 		{"every summary", "  - {target: $.paths.*.*.summary, update: Ours}", "paths//tugs/get/summary", `"Ours"`, ""},
 		{"taken out", "  - {target: \"$.paths['/tugs'].patch\", remove: true}", "paths//tugs/patch", "null", ""},
-		{"taken out of a list", "  - {target: \"$.tags[?@.name == 'agents' || @.name == 'window']\", remove: true}", "tags/0/name", `"vessels"`, ""},
-		{"added to a list", "  - {target: $.servers, update: {url: https://api.saltmere.example}}", "servers/1/url", `"https://api.saltmere.example"`, ""},
-		{"one after the other", "  - {target: $.info, update: {x-a: {b: 1}}}\n  - {target: \"$.info['x-a']\", update: {c: [2]}}", "info/x-a", `{"b":1,"c":[2]}`, ""},
+		{"taken out of a list", "  - {target: \"$.tags[?@.name == 'agents' || @.name == 'window']\", remove: true}", "tags/0/name", `"vessels"`,
+			""},
+		{"added to a list", "  - {target: $.servers, update: {url: https://api.saltmere.example}}", "servers/1/url",
+			`"https://api.saltmere.example"`, ""},
+		{"one after the other", "  - {target: $.info, update: {x-a: {b: 1}}}\n  - {target: \"$.info['x-a']\", update: {c: [2]}}", "info/x-a",
+			`{"b":1,"c":[2]}`, ""},
 		{"vanished", "  - {target: $.info, update: {x: 1}}\n  - target: $.paths['/tags']\n    remove: true", "", "",
 			"line LINE+6, column 13: the overlay's target $.paths['/tags'] is not in the description any more"},
 		{"no path", "  - {target: \"info[\", update: {x: 1}}", "", "", "line LINE+5, column 14: the target info[ is no JSONPath"},
@@ -72,10 +76,12 @@ func TestOverlay(t *testing.T) {
 		})
 	}
 	for _, more := range []struct{ text, want string }{
-		{"---\nopenapi: 3.1.0\n", "begins with \"overlay: 1.0.0\""}, {"---\noverlay: 2.0.0\nactions: [{target: $, update: {}}]\n", "1.0.0 is read here"},
+		{"---\nopenapi: 3.1.0\n", "begins with \"overlay: 1.0.0\""}, {"---\noverlay: 2.0.0\nactions: [{target: $, update: {}}]\n",
+			"1.0.0 is read here"},
 		{head + "  - {target: $.info, update: {x: 1}}\n" + head + "  - {target: $.info, update: {x: 1}}\n", "there is an overlay already"},
 	} {
-		if _, err := window.Parse([]byte(strings.TrimSpace(string(harbour))+"\n"+more.text), nil); err == nil || !strings.Contains(err.Error(), more.want) {
+		if _, err := window.Parse([]byte(strings.TrimSpace(string(harbour))+"\n"+more.text), nil); err == nil || !strings.Contains(err.Error(),
+			more.want) {
 			t.Errorf("%v, want %q", err, more.want)
 		}
 	}

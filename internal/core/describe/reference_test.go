@@ -51,6 +51,7 @@ var referencePlaces = map[string]struct{ at, schema string }{
 	"sign_in.accounts":                  {"sign_in/accounts", "$defs/accounts"},
 	"sign_in.issuers":                   {"sign_in/issuers/0", "$defs/issuer"},
 	"browsers":                          {"browsers", "properties/browsers"},
+	"publish":                           {"publish", "properties/publish"},
 	"description":                       {"description", "properties/description"},
 }
 

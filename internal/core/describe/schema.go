@@ -333,7 +333,8 @@ func enumOf(t *model.Type, values []string) list {
 }
 
 // literalDefault is a default of PostgreSQL that is one literal.
-var literalDefault = regexp.MustCompile(`^(?:'((?:[^']|'')*)'::[a-z_." ]+(?:\[\])?|\(?(-?[0-9]+(?:\.[0-9]+)?)\)?(?:::[a-z ]+)?|(true|false))$`)
+var literalDefault = regexp.MustCompile(`^(?:'((?:[^']|'')*)'::[a-z_." ]+(?:\[\])?|\(?(-?[0-9]+(?:\.[0-9]+)?)\)?(?:::[a-z ]+)?|(true|` +
+	`false))$`)
 
 // defaultOf is the value that the database gives a field that is left out, where it is a literal.
 func defaultOf(f *model.Field) (any, bool) {
@@ -445,7 +446,8 @@ func (w *writer) sharedSchemas() {
 	text := func(about string) *object { return jsontree.New("type", "string", "description", optional(about)) }
 	add := func(name string, make func() any) { w.lazy["schemas/"+name] = make }
 	add("error", func() any {
-		return objectOf("The code is stable, the message for people; details are several mistakes.", jsontree.New("error", w.use("schemas", "mistake")), list{"error"})
+		return objectOf("The code is stable, the message for people; details are several mistakes.", jsontree.New("error", w.use("schemas",
+			"mistake")), list{"error"})
 	})
 	add("mistake", func() any {
 		return objectOf("", jsontree.New("code", text(""), "message", text(""), "target", text(""),
@@ -456,8 +458,9 @@ func (w *writer) sharedSchemas() {
 		return text("The path of a row that is there already, such as tugs/3; without it and its key, the row is new.")
 	})
 	add("removed", func() any {
-		return objectOf("Takes the row out: `changed` out of the relation only, `deleted` altogether.", jsontree.New("reason", jsontree.New("type",
-			"string", "enum", list{"changed", "deleted"})), list{"reason"})
+		return objectOf("Takes the row out: `changed` out of the relation only, `deleted` altogether.", jsontree.New("reason",
+			jsontree.New("type",
+				"string", "enum", list{"changed", "deleted"})), list{"reason"})
 	})
 	add("link-to-row", func() any {
 		return objectOf("A row that is there already.", jsontree.New("@id", w.use("schemas", "row-id")), list{"@id"})

@@ -166,7 +166,8 @@ func (w *writer) sharedResponses() {
 		{"changed", "The row has another version, or is there already.", "version.changed",
 			"the row has changed since; read it again"},
 		{"versionless", "The resource is changed with If-Match alone.", "version.needed", "send the ETag of the row as If-Match"},
-		{"refused", "401 without a valid token, 403 where the role may not, 429 over its limits, 503 while the database is away, and others: the code " +
+		{"refused", "401 without a valid token, 403 where the role may not, 429 over its limits, 503 while the database is away, and " +
+			"others: the code " +
 			"says which.", "access.denied", `role "agent" may not delete tugs`},
 	} {
 		w.lazy["responses/"+r.name] = func() any {

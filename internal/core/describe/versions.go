@@ -314,10 +314,12 @@ func (c *converter) response(r *object) *object {
 func security20(s *object) *object {
 	if s.Text("type") == "oauth2" {
 		flow := s.Object("flows").Object("clientCredentials")
-		return jsontree.New("type", "oauth2", "description", s.Get("description"), "flow", "application", "tokenUrl", flow.Get("tokenUrl"), "scopes",
+		return jsontree.New("type", "oauth2", "description", s.Get("description"), "flow", "application", "tokenUrl", flow.Get("tokenUrl"),
+			"scopes",
 			flow.Get("scopes"))
 	}
-	return jsontree.New("type", "apiKey", "name", "Authorization", "in", "header", "description", s.Text("description")+" Sent as \"Bearer …\".")
+	return jsontree.New("type", "apiKey", "name", "Authorization", "in", "header", "description",
+		s.Text("description")+" Sent as \"Bearer …\".")
 }
 
 // renamed rewrites the references of 3.0 as those of 2.0.

@@ -129,7 +129,8 @@ func (w *writer) which(d *access.Decision) string {
 }
 
 // comparisons in words.
-var comparisons = map[string]string{"eq": "is", "ne": "is not", "gt": "is more than", "ge": "is at least", "lt": "is less than", "le": "is at most"}
+var comparisons = map[string]string{"eq": "is", "ne": "is not", "gt": "is more than", "ge": "is at least", "lt": "is less than",
+	"le": "is at most"}
 
 // condition is a row rule in words, as far as it is simple; what is not stays as it is written.
 func condition(n syntax.Node) string {

@@ -33,7 +33,8 @@ func Write(p *access.Policy, scope *access.Scope, at Place, form Form) ([]byte, 
 // Describe is the description as a value, with the overlay of its document, in a version of OpenAPI.
 func Describe(p *access.Policy, scope *access.Scope, at Place, version string) (*jsontree.Object, error) {
 	if version != "" && !slices.Contains(Versions, version) {
-		return nil, fault.New(fault.Invalid, "option.unknown", "there is no description in OpenAPI %q; write 3.1, 3.0 or 2.0", version).On("openapi")
+		return nil, fault.New(fault.Invalid, "option.unknown", "there is no description in OpenAPI %q; write 3.1, 3.0 or 2.0",
+			version).On("openapi")
 	}
 	doc, err := OpenAPI(p, scope, at)
 	if err != nil {

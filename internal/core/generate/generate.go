@@ -10,10 +10,7 @@ import (
 	"eagerwindow/internal/core/jsontree"
 )
 
-type (
-	object = jsontree.Object
-	list   = jsontree.List
-)
+type object = jsontree.Object
 
 // description finds its way in a description.
 type description struct{ doc *object }

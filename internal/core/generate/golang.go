@@ -21,7 +21,8 @@ func Go(doc *jsontree.Object, name string) ([]byte, error) {
 	for _, op := range g.operations() {
 		calls.WriteString(g.call(op))
 	}
-	head := "// Package " + name + " calls " + g.title() + ". It is written by \"eager describe\"; write it anew rather than changing it.\npackage " + name +
+	head := "// Package " + name + " calls " + g.title() +
+		". It is written by \"eager describe\"; write it anew rather than changing it.\npackage " + name +
 		"\n\n"
 	text := head + goClient + types.String() + calls.String()
 	out, err := format.Source([]byte(text))
@@ -71,7 +72,8 @@ func (r *Refusal) Error() string { return r.Message }
 // Ptr is a pointer to a value, for members that may be left out.
 func Ptr[T any](v T) *T { return &v }
 
-// do sends a request and reads what is answered into result, where that is not nil. It returns the version of the row that the answer shows.
+// do sends a request and reads what is answered into result, where that is not nil. It returns the version of the row that the answer
+// shows.
 func (c *Client) do(ctx context.Context, method, path string, call Call, body, result any) (etag string, err error) {
 	query := url.Values{}
 	for name, values := range call.Query {
@@ -300,9 +302,11 @@ func (g golang) call(op operation) string {
 	}
 	head := about + "func (c *Client) " + name + "(" + strings.Join(parameters, ", ") + ") "
 	if shown == nil {
-		return head + "error {\n\t_, err := c.do(ctx, " + strconv.Quote(strings.ToUpper(op.method)) + ", " + path + ", call, " + body + ", nil)\n\treturn err\n}\n\n"
+		return head + "error {\n\t_, err := c.do(ctx, " + strconv.Quote(strings.ToUpper(op.method)) + ", " + path + ", call, " + body +
+			", nil)\n\treturn err\n}\n\n"
 	}
-	return head + "(out " + g.of(shown) + ", etag string, err error) {\n\tetag, err = c.do(ctx, " + strconv.Quote(strings.ToUpper(op.method)) + ", " + path +
+	return head + "(out " + g.of(shown) + ", etag string, err error) {\n\tetag, err = c.do(ctx, " +
+		strconv.Quote(strings.ToUpper(op.method)) + ", " + path +
 		", call, " + body + ", &out)\n\treturn out, etag, err\n}\n\n"
 }
 
@@ -314,6 +318,8 @@ func lowerFirst(name string) string {
 }
 
 // goWords can't be the names of parameters.
-var goWords = map[string]bool{"type": true, "range": true, "map": true, "func": true, "var": true, "const": true, "package": true, "import": true,
+var goWords = map[string]bool{"type": true, "range": true, "map": true, "func": true, "var": true, "const": true, "package": true,
+	"import":    true,
 	"interface": true, "select": true, "case": true, "default": true, "go": true, "return": true, "switch": true, "for": true, "if": true,
-	"else": true, "chan": true, "defer": true, "break": true, "continue": true, "struct": true, "goto": true, "fallthrough": true, "string": true}
+	"else": true, "chan": true, "defer": true, "break": true, "continue": true, "struct": true, "goto": true, "fallthrough": true,
+	"string": true}

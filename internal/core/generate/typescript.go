@@ -177,7 +177,8 @@ func (t typescript) operation(op operation) string {
 		content := "content?: never"
 		response := t.resolve(m.Value.(*object))
 		if media := response.Object("content"); media != nil && len(media.Members) > 0 {
-			content = "content: { " + tsQuote(media.Members[0].Name) + ": " + t.of(media.Members[0].Value.(*object).Object("schema"), "        ") + " }"
+			content = "content: { " + tsQuote(media.Members[0].Name) + ": " + t.of(media.Members[0].Value.(*object).Object("schema"), "        ") +
+				" }"
 		}
 		out.WriteString("        " + m.Name + ": { headers: Record<string, string>; " + content + " };\n")
 	}

@@ -204,7 +204,8 @@ func (w *roleProbe) creates(r *model.Resource, d *access.Decision) (string, *ans
 func setsAnything(d *access.Decision) bool { return len(d.Set) > 0 }
 
 // outside tries a new row like one that does not meet the rule.
-func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, method string, body map[string]any) (string, *answer, error) {
+func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, method string, body map[string]any) (string, *answer,
+	error) {
 	if rule == "" {
 		return "", nil, nil
 	}
@@ -257,6 +258,14 @@ func (w *roleProbe) rowsAround(r *model.Resource, rule string) (in, out map[stri
 	return in, out, err
 }
 
+// version are the headers of a change that is of any version, where the resource asks for one.
+func version(r *model.Resource) []string {
+	if r.IfMatch {
+		return []string{"If-Match", "*"}
+	}
+	return nil
+}
+
 func (w *roleProbe) updates(r *model.Resource, d *access.Decision) (string, *answer, error) {
 	if len(r.Key) == 0 {
 		return "", nil, nil
@@ -270,7 +279,7 @@ func (w *roleProbe) updates(r *model.Resource, d *access.Decision) (string, *ans
 		return "", nil, err
 	}
 	change := func(row map[string]any, f *model.Field) (answer, error) {
-		return w.ask(w.actAs, "PATCH", rowPath(r, row), map[string]any{f.Name: row[f.Name]}, "If-Match", "*")
+		return w.ask(w.actAs, "PATCH", rowPath(r, row), map[string]any{f.Name: row[f.Name]}, version(r)...)
 	}
 	for _, f := range r.Fields {
 		if !access.Possible(f, window.Update) {
@@ -313,7 +322,7 @@ func (w *roleProbe) deletes(r *model.Resource, d *access.Decision) (string, *ans
 		return "", nil, err
 	}
 	if out != nil {
-		a, err := w.ask(w.actAs, "DELETE", rowPath(r, out), nil, "If-Match", "*")
+		a, err := w.ask(w.actAs, "DELETE", rowPath(r, out), nil, version(r)...)
 		if err != nil {
 			return "", nil, err
 		}
@@ -321,7 +330,7 @@ func (w *roleProbe) deletes(r *model.Resource, d *access.Decision) (string, *ans
 			return fmt.Sprintf("a row of %s that the rule does not cover is deleted: %s", r.Name, rule), &a, nil
 		}
 	}
-	a, err := w.ask(w.actAs, "DELETE", rowPath(r, in), nil, "If-Match", "*")
+	a, err := w.ask(w.actAs, "DELETE", rowPath(r, in), nil, version(r)...)
 	if err != nil {
 		return "", nil, err
 	}

@@ -110,14 +110,17 @@ func (p *prober) wrongRequests(op *contract.Operation, r *model.Resource) ([]wro
 			return p.wrongLinks(op, r, at), nil
 		}
 		for _, key := range []string{"%00", "..", "'", strings.Repeat("9", 400), "%20", "1e400", "null", "true;x", "%F0%9F%92%A5"} {
-			list = append(list, wrongRequest{what: "a key " + key[:min(len(key), 12)], method: op.Method, path: path + strings.Repeat("/"+key, len(r.Key)),
+			list = append(list, wrongRequest{what: "a key " + key[:min(len(key), 12)], method: op.Method, path: path + strings.Repeat("/"+key,
+				len(r.Key)),
 				body: bodyFor(op), headers: []string{"If-Match", "*"}})
 		}
 	}
 	fixed := parametersOf(r)
 	if op.Method == "GET" {
-		for _, q := range [][2]string{{"no_such_option", "1"}, {"filter", "no_such_field eq 1"}, {"filter", "("}, {"filter", strings.Repeat("(", 3000)},
-			{"orderby", "no_such_field"}, {"select", "no_such_field"}, {"expand", "no_such_relation"}, {"top", "-1"}, {"top", "many"}, {"skip", "-1"},
+		for _, q := range [][2]string{{"no_such_option", "1"}, {"filter", "no_such_field eq 1"}, {"filter", "("}, {"filter", strings.Repeat("(",
+			3000)},
+			{"orderby", "no_such_field"}, {"select", "no_such_field"}, {"expand", "no_such_relation"}, {"top", "-1"}, {"top", "many"}, {"skip",
+				"-1"},
 			{"count", "perhaps"}, {"filter", strings.Repeat("1 eq 1 and ", 3000) + "true"}, {"search", "\"open"}, {"apply", "no_such(x)"},
 			{"compute", "1"}, {"format", "no-such-format"}, {"filter", "'; drop table x; --"}, {"skiptoken", "forged"}} {
 			if single && slices.Contains([]string{"orderby", "top", "skip", "count", "search", "apply", "filter", "skiptoken"}, q[0]) {
@@ -126,8 +129,9 @@ func (p *prober) wrongRequests(op *contract.Operation, r *model.Resource) ([]wro
 			list = append(list, wrongRequest{what: q[0] + "=" + q[1][:min(len(q[1]), 30)], method: "GET",
 				path: withQuery(at, append(slices.Clone(fixed), q[0], q[1])...)})
 		}
-		list = append(list, wrongRequest{what: "a format that is not written", method: "GET", path: withQuery(at, fixed...), headers: []string{"Accept",
-			"application/no-such-type"}, statuses: []int{406}},
+		list = append(list, wrongRequest{what: "a format that is not written", method: "GET", path: withQuery(at, fixed...),
+			headers: []string{"Accept",
+				"application/no-such-type"}, statuses: []int{406}},
 			wrongRequest{what: "a method that is not there", method: "TRACE", path: at, statuses: []int{405}})
 		return list, nil
 	}
@@ -192,7 +196,8 @@ func (p *prober) wrongLinks(op *contract.Operation, r *model.Resource, at string
 			continue
 		}
 		path := at + "/" + url.PathEscape(rel.Name) + "/$ref"
-		for _, id := range []any{"", "no_such_resource/1", "../../etc", url.PathEscape(rel.To.Name) + "/no-such-key", 1, nil, strings.Repeat("x/", 5000)} {
+		for _, id := range []any{"", "no_such_resource/1", "../../etc", url.PathEscape(rel.To.Name) + "/no-such-key", 1, nil,
+			strings.Repeat("x/", 5000)} {
 			body := map[string]any{"@id": id}
 			if rel.Many && op.Method == "PUT" {
 				body = map[string]any{"value": []any{body}}
@@ -212,14 +217,16 @@ func (p *prober) wrongForWindow(op *contract.Operation) []wrongRequest {
 		return []wrongRequest{{what: "no requests", method: "POST", path: "$batch", body: map[string]any{"requests": []any{}}, mayBe: true},
 			{what: "no JSON", method: "POST", path: "$batch", body: []byte("{"), statuses: []int{400}},
 			{what: "a request without a method", method: "POST", path: "$batch", body: one(map[string]any{"id": "1", "url": "x"})},
-			{what: "a foreign address", method: "POST", path: "$batch", body: one(map[string]any{"id": "1", "method": "GET", "url": "http://elsewhere.example/"}),
+			{what: "a foreign address", method: "POST", path: "$batch", body: one(map[string]any{"id": "1", "method": "GET",
+				"url": "http://elsewhere.example/"}),
 				mayBe: true}}
 	case "metadata":
 		return []wrongRequest{{what: "another method", method: "POST", path: "$metadata", body: map[string]any{}, statuses: []int{405}}}
 	case "change-each", "delete-each":
 		for _, r := range p.model.Resources {
 			if len(r.Key) > 0 && r.Can(window.Update) {
-				return []wrongRequest{{what: "a condition that is none", method: op.Method, path: url.PathEscape(r.Name) + "/$filter(no_such%20eq%201)/$each",
+				return []wrongRequest{{what: "a condition that is none", method: op.Method, path: url.PathEscape(r.Name) +
+					"/$filter(no_such%20eq%201)/$each",
 					body: bodyFor(op), statuses: []int{400}},
 					{what: "no condition", method: op.Method, path: url.PathEscape(r.Name) + "/$each", body: bodyFor(op)}}
 			}

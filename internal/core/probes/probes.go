@@ -179,7 +179,8 @@ func (p *prober) check(name string, do func() (wrong string, shown *answer, err 
 	}); err != nil {
 		return err
 	}
-	r := suite.Result{Suite: p.suite, Check: name, Passed: wrong == "", Failure: wrong, Asked: p.asked - before, Seconds: time.Since(begun).Seconds()}
+	r := suite.Result{Suite: p.suite, Check: name, Passed: wrong == "", Failure: wrong, Asked: p.asked - before,
+		Seconds: time.Since(begun).Seconds()}
 	if wrong != "" && shown != nil {
 		r.Request = shown.request.Method + " " + shown.request.Path
 		if shown.request.ActAs != "" {
@@ -253,7 +254,8 @@ func (p *prober) claim(role *model.Role, claim model.Claim) (string, error) {
 			}
 		}
 	}
-	return map[model.Kind]string{model.String: "'x'", model.GUID: "00000000-0000-0000-0000-000000000000", model.Boolean: "true"}[claim.Type.Kind], nil
+	return map[model.Kind]string{model.String: "'x'", model.GUID: "00000000-0000-0000-0000-000000000000",
+		model.Boolean: "true"}[claim.Type.Kind], nil
 }
 
 // comparedWith is the path that a rule compares with a claim.
@@ -367,7 +369,8 @@ func mustJSON(v any) []byte {
 	return text
 }
 
-// newRow is a body for a new row like those that are there: values of a row for what refers to others, made-up ones where each must be another.
+// newRow is a body for a new row like those that are there: values of a row for what refers to others, made-up ones where each must be
+// another.
 func (p *prober) newRow(r *model.Resource, d *access.Decision, filter string) (map[string]any, error) {
 	rows, err := p.sample(r, filter)
 	if err != nil {

@@ -1,4 +1,5 @@
-// Package report writes what has become of checks for those who were not there: JUnit XML for pipelines, JSON, and a page that needs nothing
+// Package report writes what has become of checks for those who were not there: JUnit XML for pipelines, JSON, and a page that needs
+// nothing
 // besides itself.
 package report
 
@@ -117,7 +118,8 @@ func JUnit(w io.Writer, r Report) error {
 		Suites  []junitSuite `xml:"testsuite"`
 	}{Name: r.Window, Time: seconds(r.Seconds)}
 	for _, s := range r.Suites() {
-		one := junitSuite{Name: s.Name, Tests: s.Checks, Failures: s.Failed, Skipped: s.Skipped, Time: seconds(s.Seconds), Stamp: r.At.Format(time.RFC3339)}
+		one := junitSuite{Name: s.Name, Tests: s.Checks, Failures: s.Failed, Skipped: s.Skipped, Time: seconds(s.Seconds),
+			Stamp: r.At.Format(time.RFC3339)}
 		for _, c := range s.Results {
 			line := junitCase{Name: c.Check, Class: r.Window + "." + s.Name, Time: seconds(c.Seconds)}
 			switch {

@@ -31,7 +31,8 @@ type Language struct {
 var Languages = []Language{{"curl", Curl}, {"HTTPie", HTTPie}, {"JavaScript", JavaScript}, {"Go", Go}, {"Python", Python}}
 
 // readable leaves in a query what may be there as it is (RFC 3986, 3.4), and writes blanks so that every server reads them.
-var readable = strings.NewReplacer("+", "%20", "%2C", ",", "%2F", "/", "%3A", ":", "%28", "(", "%29", ")", "%24", "$", "%3B", ";", "%40", "@")
+var readable = strings.NewReplacer("+", "%20", "%2C", ",", "%2F", "/", "%3A", ":", "%28", "(", "%29", ")", "%24", "$", "%3B", ";", "%40",
+	"@")
 
 // Address is the URL with its query.
 func (r Request) Address() string {

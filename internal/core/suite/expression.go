@@ -30,7 +30,8 @@ func parseExpression(text string) (expression, error) {
 	if pointer != "" && !strings.HasPrefix(pointer, "/") {
 		return e, fmt.Errorf("%s: after # comes a JSON pointer, such as #/id", text)
 	}
-	least := map[string]int{"url": 0, "method": 0, "statusCode": 0, "request": 1, "response": 1, "inputs": 1, "outputs": 1, "steps": 3, "workflows": 3}
+	least := map[string]int{"url": 0, "method": 0, "statusCode": 0, "request": 1, "response": 1, "inputs": 1, "outputs": 1, "steps": 3,
+		"workflows": 3}
 	n, known := least[e.source]
 	switch {
 	case !known:

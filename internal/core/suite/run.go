@@ -81,7 +81,8 @@ const maxSteps = 10_000
 
 // Run runs the workflows of a suite in an order in which each comes after those that it depends on. An error is one of the sender's.
 func (s *Suite) Run(ctx context.Context, o Options) ([]Result, error) {
-	all := &runs{suite: s, options: o, inputs: map[string]map[string]any{}, outputs: map[string]map[string]any{}, results: map[string]*Result{}}
+	all := &runs{suite: s, options: o, inputs: map[string]map[string]any{}, outputs: map[string]map[string]any{},
+		results: map[string]*Result{}}
 	for _, w := range s.Workflows {
 		if o.Only == "" || strings.Contains(w.ID, o.Only) {
 			if err := all.check(ctx, w); err != nil {

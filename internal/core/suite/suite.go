@@ -100,7 +100,8 @@ func Parse(text []byte) (*Suite, error) {
 	if err := yaml.Unmarshal(text, &root); err != nil {
 		return nil, fault.New(fault.Invalid, "suite.syntax", "the suite can't be read: %s", strings.TrimPrefix(err.Error(), "yaml: "))
 	}
-	p := &reader{suite: &Suite{inputs: map[string]any{}, shared: map[string]Parameter{}, success: map[string]Action{}, failure: map[string]Action{}}}
+	p := &reader{suite: &Suite{inputs: map[string]any{}, shared: map[string]Parameter{}, success: map[string]Action{},
+		failure: map[string]Action{}}}
 	if len(root.Content) == 0 {
 		return nil, fault.New(fault.Invalid, "suite.empty", "the suite is empty; it begins with \"arazzo: 1.0.1\"")
 	}
@@ -276,7 +277,8 @@ func (p *reader) step(w *Workflow, n *yaml.Node) {
 		"onFailure": p.list(func(n *yaml.Node) { p.refAction(n, &s.OnFailure, w, true) }),
 		"outputs":   p.outputs(&s.Outputs),
 	})
-	if given := slices.DeleteFunc([]string{s.OperationID, s.OperationPath, s.WorkflowID}, func(t string) bool { return t == "" }); len(given) != 1 {
+	if given := slices.DeleteFunc([]string{s.OperationID, s.OperationPath, s.WorkflowID},
+		func(t string) bool { return t == "" }); len(given) != 1 {
 		p.wrong(n, "step %q needs one of operationId, operationPath and workflowId", s.ID)
 	}
 	if slices.ContainsFunc(w.Steps, func(o *Step) bool { return o.ID == s.ID }) {

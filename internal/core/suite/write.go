@@ -25,7 +25,8 @@ type Recorded struct {
 // Write makes a suite of requests that were made: each a step that must be answered with the same status and have the same fields, and the
 // fields that are named with the same values. Keys that an earlier answer has are taken from there. It returns the requests that the
 // description has no operation for, too.
-func Write(name, window string, described *contract.Contract, requests []Recorded, fields []string) (text []byte, unknown []string, err error) {
+func Write(name, window string, described *contract.Contract, requests []Recorded, fields []string) (text []byte, unknown []string,
+	err error) {
 	w := &suiteWriter{known: map[string]string{}, fields: fields}
 	steps := jsontree.List{}
 	for _, q := range requests {
@@ -209,19 +210,25 @@ func begin(window, tag string, create, get, change, remove *contract.Operation) 
 		return jsontree.List{jsontree.New("condition", "$statusCode == "+strconv.Itoa(status))}
 	}
 	at := jsontree.New("name", key, "in", "path", "value", "$steps.create.outputs."+key)
-	workflow := jsontree.New("workflowId", "a-visit-of-"+strings.ReplaceAll(tag, "_", "-"), "summary", "A row of "+tag+" comes and goes.", "steps", jsontree.List{
-		jsontree.New("stepId", "create", "operationId", create.ID, "requestBody", jsontree.New("payload", body(create)), "successCriteria", is(201),
-			"outputs", jsontree.New(key, "$response.body#/"+key, "version", "$response.header.ETag")),
-		jsontree.New("stepId", "read", "operationId", get.ID, "parameters", jsontree.List{at}, "successCriteria", append(is(200),
-			jsontree.New("condition", "$response.body#/"+key+" == $steps.create.outputs."+key))),
-		jsontree.New("stepId", "change", "operationId", change.ID, "parameters", jsontree.List{at, jsontree.New("name", "If-Match", "in", "header",
-			"value", "$steps.create.outputs.version")}, "requestBody", jsontree.New("payload", body(change)), "successCriteria", is(200)),
-		jsontree.New("stepId", "change-a-version-that-is-gone", "operationId", change.ID, "parameters", jsontree.List{at, jsontree.New("name", "If-Match",
-			"in", "header", "value", "$steps.create.outputs.version")}, "requestBody", jsontree.New("payload", body(change)), "successCriteria", is(412)),
-		jsontree.New("stepId", "delete", "operationId", remove.ID, "parameters", jsontree.List{at}, "successCriteria", is(204)),
-		jsontree.New("stepId", "read-what-is-gone", "operationId", get.ID, "parameters", jsontree.List{at}, "successCriteria", is(404)),
-	})
-	return jsontree.AppendYAML(jsontree.New("arazzo", "1.0.1", "info", jsontree.New("title", "A visit", "version", "1.0.0"), "sourceDescriptions",
+	workflow := jsontree.New("workflowId", "a-visit-of-"+strings.ReplaceAll(tag, "_", "-"), "summary", "A row of "+tag+" comes and goes.",
+		"steps", jsontree.List{
+			jsontree.New("stepId", "create", "operationId", create.ID, "requestBody", jsontree.New("payload", body(create)), "successCriteria",
+				is(201),
+				"outputs", jsontree.New(key, "$response.body#/"+key, "version", "$response.header.ETag")),
+			jsontree.New("stepId", "read", "operationId", get.ID, "parameters", jsontree.List{at}, "successCriteria", append(is(200),
+				jsontree.New("condition", "$response.body#/"+key+" == $steps.create.outputs."+key))),
+			jsontree.New("stepId", "change", "operationId", change.ID, "parameters", jsontree.List{at, jsontree.New("name", "If-Match", "in",
+				"header",
+				"value", "$steps.create.outputs.version")}, "requestBody", jsontree.New("payload", body(change)), "successCriteria", is(200)),
+			jsontree.New("stepId", "change-a-version-that-is-gone", "operationId", change.ID, "parameters", jsontree.List{at, jsontree.New("name",
+				"If-Match",
+				"in", "header", "value", "$steps.create.outputs.version")}, "requestBody", jsontree.New("payload", body(change)), "successCriteria",
+				is(412)),
+			jsontree.New("stepId", "delete", "operationId", remove.ID, "parameters", jsontree.List{at}, "successCriteria", is(204)),
+			jsontree.New("stepId", "read-what-is-gone", "operationId", get.ID, "parameters", jsontree.List{at}, "successCriteria", is(404)),
+		})
+	return jsontree.AppendYAML(jsontree.New("arazzo", "1.0.1", "info", jsontree.New("title", "A visit", "version", "1.0.0"),
+		"sourceDescriptions",
 		jsontree.List{jsontree.New("name", strings.ReplaceAll(window, "-", "_"), "url", "/describe/"+window+"/openapi.json", "type", "openapi")},
 		"workflows", jsontree.List{workflow}))
 }

@@ -102,7 +102,8 @@ func (p *parser) deprecated(n *yaml.Node) *Deprecated {
 			}
 		}
 	}
-	p.keys(n, "deprecated", map[string]func(*yaml.Node){"since": func(n *yaml.Node) { given = true; day(&d.Since)(n) }, "until": day(&d.Until), "about": p.str(&d.About, "about")})
+	p.keys(n, "deprecated", map[string]func(*yaml.Node){"since": func(n *yaml.Node) { given = true; day(&d.Since)(n) },
+		"until": day(&d.Until), "about": p.str(&d.About, "about")})
 	switch {
 	case !given:
 		p.addError(n, "key.missing", `"since" is missing in deprecated: the day, such as 2026-12-01`)
@@ -168,7 +169,8 @@ func (p *parser) overlay(n *yaml.Node) *Overlay {
 	})
 	switch {
 	case !known:
-		p.addError(n, "overlay.invalid", "what follows the window document is an overlay of its description, which begins with \"overlay: 1.0.0\"")
+		p.addError(n, "overlay.invalid",
+			"what follows the window document is an overlay of its description, which begins with \"overlay: 1.0.0\"")
 	case !strings.HasPrefix(version, "1.0."):
 		p.addError(n, "overlay.invalid", "the overlay has version %q; 1.0.0 is read here", version)
 	case !acts:

@@ -1,0 +1,257 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"eagerwindow/internal/core/suite"
+	"eagerwindow/internal/windows"
+)
+
+// sum is a sum over all rows of the harbour.
+func sum(t *testing.T, dsn string) string {
+	t.Helper()
+	tables := column(t, dsn,
+		"select format('select %L || coalesce(sum(hashtextextended(t::text, 0)), 0) from %s t', c.oid::regclass, c.oid::regclass) "+
+			"from pg_class c join pg_namespace n on n.oid = relnamespace where nspname = 'harbour' and relkind = 'r' order by 1")
+	var out strings.Builder
+	for _, statement := range tables {
+		out.WriteString(column(t, dsn, statement)[0] + "\n")
+	}
+	return out.String()
+}
+
+// In a rehearsal requests run for real and see each other; others see nothing of them, and nothing of them stays.
+func TestRehearsals(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	before := sum(t, r.Harbour)
+	op := r.Operator.Token
+	open, err := r.Operator.OpenRehearsal(t.Context(), "saltmere", windows.NewRehearsal{Seconds: 60})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if fmt.Sprint(open.Lasting) != "[the numbers that sequences give out stay used]" {
+		t.Errorf("what lasts: %v", open.Lasting)
+	}
+	in := func(headers ...string) []string { return append([]string{"Rehearsal", open.ID}, headers...) }
+	for _, tt := range []struct {
+		method, path, body string
+		headers            []string
+		status             int
+		want               string
+	}{
+		{"POST", "/draft/saltmere/tugs", `{"name":"Ghost","bollard_pull_t":10}`, in(), 201, `"name":"Ghost"`},
+		{"GET", "/draft/saltmere/tugs?filter=name%20eq%20'Ghost'", "", in(), 200, `"Ghost"`},
+		{"GET", "/draft/saltmere/tugs?filter=name%20eq%20'Ghost'", "", nil, 200, "\"value\":[\n]"},
+		{"POST", "/api/saltmere/tugs", `{"name":"Ghost","bollard_pull_t":10}`, in("Act-As", "harbour_master"), 409, "row.conflict"},
+		{"GET", "/api/saltmere/tugs?filter=name%20eq%20'Ghost'", "", in("Act-As", "agent;agent_id=3"), 200, `"Ghost"`},
+		// a failing statement does not end it
+		{"GET", "/api/saltmere/tugs?compute=1%20div%200%20as%20x", "", in("Act-As", "harbour_master"), 400, "value.division"},
+		{"POST", "/api/saltmere/$batch",
+			`{"requests":[{"id":"1","method":"POST","url":"tugs","body":{"name":"Ghost"}},{"id":"2","method":"POST","url":"tugs",` +
+				`"body":{"name":"Second","bollard_pull_t":1}}]}`,
+			in("Act-As", "harbour_master", "Prefer", "continue-on-error"), 200, `"id":"2","status":201`},
+		{"POST", "/api/saltmere/$batch",
+			`{"requests":[{"id":"1","atomicityGroup":"g","method":"POST","url":"tugs","body":{"name":"Third","bollard_pull_t":1}},{"id":"2",` +
+				`"atomicityGroup":"g","method":"POST","url":"tugs","body":{}}]}`,
+			in("Act-As", "harbour_master"), 200, "batch.undone"},
+		{"GET", "/draft/saltmere/tugs/$count?filter=name%20in%20('Ghost','Second','Third')", "", in(), 200, "2"},
+		{"DELETE", "/draft/saltmere/$filter(true)/$each", "", in(), 404, "resource.unknown"},
+		{"DELETE", "/draft/saltmere/dues/$filter(true)/$each", "", in(), 204, ""},
+		{"GET", "/draft/saltmere/dues/$count", "", in(), 200, "0"},
+		{"POST", "/draft/saltmere/tugs", `{"name":"Once","bollard_pull_t":1}`, []string{"Rehearsal", "once", "Idempotency-Key", "k1"}, 201,
+			`"Once"`},
+		{"POST", "/draft/saltmere/tugs", `{"name":"Once","bollard_pull_t":1}`, []string{"Rehearsal", "once", "Idempotency-Key", "k1"}, 201,
+			`"Once"`},
+		{"GET", "/draft/saltmere/tugs", "", []string{"Rehearsal", "nothing"}, 404, "rehearsal.ended"},
+	} {
+		a := write(t, r, op, tt.method, tt.path, tt.body, tt.headers...)
+		if a.StatusCode != tt.status || !strings.Contains(a.Text, tt.want) {
+			t.Errorf("%s %s: %s %.400s, want %d %s", tt.method, tt.path, a.Status, a.Text, tt.status, tt.want)
+		}
+		if tt.headers != nil && a.StatusCode < 300 && a.Header.Get("Rehearsed") == "" {
+			t.Errorf("%s %s does not say that it is rehearsed", tt.method, tt.path)
+		}
+	}
+	for _, token := range []string{"", r.Token(t, "agent")} {
+		if a := write(t, r, token, "GET", "/api/saltmere/arrivals_board", "", "Rehearsal", "once"); a.StatusCode != 401 ||
+			!strings.Contains(a.Text, "rehearsal.operators") {
+			t.Errorf("a caller who rehearses: %s %s", a.Status, a.Text)
+		}
+	}
+	if err := r.Operator.CloseRehearsal(t.Context(), "saltmere", open.ID); err != nil {
+		t.Fatal(err)
+	}
+	if a := write(t, r, op, "GET", "/draft/saltmere/tugs", "", in()...); a.StatusCode != 404 {
+		t.Errorf("after its end: %s", a.Status)
+	}
+	if after := sum(t, r.Harbour); after != before {
+		t.Errorf("before\n%s\nafter\n%s", before, after)
+	}
+}
+
+// A rehearsal ends by its time, gives its connection back, and there are not too many; what is checked at the end of a transaction is
+// checked.
+func TestRehearsalLimits(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	column(t, r.Harbour,
+		"alter table harbour.port_call_tug drop constraint port_call_tug_tug_id_fkey, add constraint port_call_tug_tug_id_fkey foreign key "+
+			"(tug_id) references harbour.tug deferrable initially deferred")
+	if a := write(t, r, r.Operator.Token, "DELETE", "/draft/saltmere/tugs/1", "", "Rehearsal", "once"); a.StatusCode != 409 {
+		t.Errorf("a constraint that is put off: %s %s", a.Status, a.Text)
+	}
+	var ids []string
+	for range 8 {
+		open, err := r.Operator.OpenRehearsal(t.Context(), "saltmere", windows.NewRehearsal{Seconds: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, open.ID)
+	}
+	if _, err := r.Operator.OpenRehearsal(t.Context(), "saltmere", windows.NewRehearsal{}); err == nil || !strings.Contains(err.Error(),
+		"8 rehearsals are open") {
+		t.Errorf("one too many: %v", err)
+	}
+	for _, seconds := range []int{-1, 601} {
+		if _, err := r.Operator.OpenRehearsal(t.Context(), "saltmere", windows.NewRehearsal{Seconds: seconds}); err == nil {
+			t.Errorf("%d seconds are taken", seconds)
+		}
+	}
+	// A client that goes away takes its request with it, and no connection.
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET",
+		r.URL+"/draft/saltmere/cargo_items?apply=groupby((hs_code),aggregate($count%20as%20n))&orderby=n", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+r.Operator.Token)
+	req.Header.Set("Rehearsal", ids[0])
+	if res, err := http.DefaultClient.Do(req); err == nil {
+		res.Body.Close()
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if open, err := r.Operator.OpenRehearsal(t.Context(), "saltmere", windows.NewRehearsal{Seconds: 1}); err == nil {
+			_ = r.Operator.CloseRehearsal(t.Context(), "saltmere", open.ID)
+			break
+		} else if time.Now().After(end) {
+			t.Fatal(err)
+		}
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if idle := column(t, r.Harbour,
+			"select count(*) from pg_stat_activity where datname = current_database() and state like 'idle in transaction%'")[0]; idle == "0" {
+			break
+		} else if time.Now().After(end) {
+			t.Fatalf("%s connections are in a transaction", idle)
+		}
+	}
+}
+
+// A suite that creates, links, changes and deletes, a hundred times and four at once: the harbour is as it was, and callers beside it
+// notice nothing.
+func TestSuiteManyTimes(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	text, err := os.ReadFile("testdata/suites/visit.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, token := sum(t, r.Harbour), r.Token(t, "agent")
+	want := r.Send(t, token, "GET", "/api/saltmere/port_calls?top=20", nil).Text
+	ctx, cancel := context.WithCancel(t.Context())
+	var callers, runners sync.WaitGroup
+	callers.Go(func() {
+		for ctx.Err() == nil {
+			if a := r.Send(t, token, "GET", "/api/saltmere/port_calls?top=20", nil); a.Text != want {
+				t.Errorf("a caller beside it is answered %s %.300s", a.Status, a.Text)
+				return
+			}
+		}
+	})
+	for range 4 {
+		runners.Go(func() {
+			for range 25 {
+				if err := r.Operator.RunChecks(t.Context(), "saltmere", windows.NewChecks{Documents: []windows.NamedDocument{{Name: "visit",
+					Text: string(text)}}},
+					func(one suite.Result) {
+						if !one.Passed {
+							t.Errorf("%s: %s %s\n%s\n%s", one.Check, one.At, one.Failure, one.Request, one.Answer)
+						}
+					}); err != nil {
+					t.Error(err)
+					return
+				}
+			}
+		})
+	}
+	runners.Wait()
+	cancel()
+	callers.Wait()
+	if after := sum(t, r.Harbour); after != before {
+		t.Errorf("before\n%s\nafter\n%s", before, after)
+	}
+}
+
+// The suites that follow from the document hold on the harbour, all of them; releases can demand them.
+func TestDemandedChecks(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	document, err := r.Operator.Draft(t.Context(), "saltmere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	visit := readFile(t, "testdata/suites/visit.yaml")
+	if _, err := r.Operator.SaveSuite(t.Context(), "saltmere", "visit", visit); err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range [][2]string{{"access", visit}, {"Visit", visit}, {"other", "arazzo: 2"}} {
+		if _, err := r.Operator.SaveSuite(t.Context(), "saltmere", bad[0], bad[1]); err == nil {
+			t.Errorf("a suite %s is taken: %.40s", bad[0], bad[1])
+		}
+	}
+	if _, err := r.Operator.Push(t.Context(), "saltmere", windows.Push{Replace: true, Document: document.Document +
+		"\npublish: {require: [access, contract, edges, visit]}\n"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{}); err != nil {
+		t.Fatal(err)
+	}
+	// One that does not hold stops a release, unless somebody says why it may.
+	if _, err := r.Operator.Push(t.Context(), "saltmere", windows.Push{Replace: true, Document: strings.Replace(document.Document,
+		"title: Port of Saltmere",
+		"title: The port", 1) + "\npublish: {require: visit}\n"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.SaveSuite(t.Context(), "saltmere", "visit", strings.Replace(visit, "$statusCode == 201", "$statusCode == 200",
+		1)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{}); err == nil || !strings.Contains(err.Error(),
+		"visit, a-visit: does not hold: $statusCode == 200") {
+		t.Errorf("a check that fails: %v", err)
+	}
+	release, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{SkipChecks: "the harbour is on fire"})
+	if err != nil || release.Number != 3 {
+		t.Errorf("with a reason: %v %v", release.Number, err)
+	}
+	entries := r.Send(t, r.Operator.Token, "GET", "/manage/audit?limit=5", nil)
+	if !strings.Contains(entries.Text, "the harbour is on fire") {
+		t.Errorf("the reason is not in the audit: %.600s", entries.Text)
+	}
+	list, err := r.Operator.CompareAnswers(t.Context(), "saltmere", windows.NewComparison{From: "1", To: "draft",
+		Paths: []string{"tugs?top=2", "nothing"}})
+	if err != nil || len(list) != 2 || list[0].Difference != "" || list[1].From.Status != 404 {
+		text, _ := json.Marshal(list)
+		t.Errorf("two versions side by side: %s %v", text, err)
+	}
+}

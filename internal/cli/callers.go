@@ -113,6 +113,37 @@ func (a *app) account() *cobra.Command {
 	return group(c, add, list, set, remove)
 }
 
+func (a *app) token() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "token WINDOW",
+		Short: "Print a token to call the live API as a role for a while",
+		Long: `Print a token with which you call what is published as a role, with claims of your choice. It is for trying things: it is ` +
+			`good for ten
+minutes, or --for another time up to an hour, and only as long as you are an operator; its making is in the audit.`,
+		Example: "  eager token saltmere --as agent --claim agent_id=3 --for 1m",
+		Args:    exactly("WINDOW"),
+	}
+	as := c.Flags().StringSlice("as", nil, "the role, or several")
+	claims := c.Flags().StringToString("claim", nil, "a claim of the role, as name=value")
+	life := c.Flags().Duration("for", 10*time.Minute, "how long it is good")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(*as) == 0 {
+			return usage("--as says as which role")
+		}
+		in := identity.NewTrial{Roles: *as, Claims: map[string]any{}, Seconds: int(life.Seconds())}
+		for name, value := range *claims {
+			in.Claims[name] = value
+		}
+		token, err := a.service().TrialToken(c.Context(), args[0], in)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(a.Out, token.AccessToken)
+		return nil
+	}
+	return c
+}
+
 func (a *app) keys() *cobra.Command {
 	c := &cobra.Command{Use: "keys", Short: "The keys that sign tokens"}
 	rotate := &cobra.Command{

@@ -29,7 +29,8 @@ func (a *app) check() *cobra.Command {
 described) and edges (what can't be right is refused). Others are Arazzo 1.0.1 documents, in files or kept in the service. Checks run
 in rehearsals: nothing that they write lasts.`,
 		Example: "  eager check run saltmere\n  eager check new saltmere > a-visit.yaml\n  eager check run saltmere access --only agent"}
-	return group(c, a.checkRun(), a.checkList(), a.checkNew(), a.checkKeep(), a.checkRemove(), a.checkRecord(), a.checkCompare())
+	return group(c, a.checkRun(), a.checkList(), a.checkNew(), a.checkKeep(), a.checkRemove(), a.checkRecord(), a.checkCompare(),
+		a.checkHistory(), a.checkAgain())
 }
 
 func (a *app) checkRun() *cobra.Command {

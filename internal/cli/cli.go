@@ -115,7 +115,8 @@ Start with "eager demo", which makes a made-up harbour and serves it.`,
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (EAGER_URL; default: http://127.0.0.1:8080)")
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(a.demo(), a.serve(), a.login(), a.open(), a.windows(), a.close(), a.look(), a.source(), a.draft(), a.ask(), a.access(),
-		a.check(), a.describe(), a.publish(), a.releases(), a.diff(), a.restore(), a.client(), a.account(), a.operator(), a.keys(), a.status(),
+		a.check(), a.describe(), a.publish(), a.releases(), a.diff(), a.restore(), a.client(), a.account(), a.operator(), a.keys(), a.token(),
+		a.status(),
 		a.doctor(),
 		a.audit(), a.version())
 	return root

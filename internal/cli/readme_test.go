@@ -152,7 +152,8 @@ func TestHelpExamples(t *testing.T) {
 	env := append(os.Environ(), path(t), "EAGER_DEMO_DSN="+r.Harbour)
 	for _, command := range []string{"version", "login", "look", "open", "ask", "access show", "access why", "describe", "publish",
 		"client add", "client list", "client set", "client remove", "account add", "account list", "account set", "account remove", "keys rotate",
-		"draft push", "draft schema", "check new", "check list", "check keep", "check remove", "check record", "check compare"} {
+		"draft push", "draft schema", "check new", "check list", "check keep", "check remove", "check history", "check again", "check record",
+		"check compare", "token"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")

@@ -4,15 +4,19 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net/http"
 	"net/textproto"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
+	"eagerwindow/internal/client"
 	"eagerwindow/internal/core/contract"
 	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/windows"
@@ -68,51 +72,34 @@ type archive struct {
 }
 
 func (a *app) checkRecord() *cobra.Command {
-	c := &cobra.Command{Use: "record WINDOW FILE", Short: "Make a suite of requests that a browser has recorded",
-		Long: `Make a suite of checks of the requests in a HAR file, as browsers save it: each must be answered with the same status and ` +
+	c := &cobra.Command{Use: "record WINDOW [FILE]", Short: "Make a suite of requests that were made",
+		Long: `Make a suite of checks of the last requests that you have made of the draft, or of those in a HAR file, as browsers save ` +
+			`it: each must be answered with the same status and ` +
 			`fields again, and
 those that --field names with the same values. Keys and versions that an answer has are taken from there.`,
-		Example: "  eager check record saltmere demo/visit.har --field name > visit.yaml", Args: exactly("WINDOW", "FILE")}
+		Example: "  eager ask saltmere /tugs/1\n  eager check record saltmere --last 1 > bram.yaml\n" +
+			"  eager check record saltmere demo/visit.har --field name > visit.yaml", Args: cobra.RangeArgs(1, 2)}
 	var fields []string
 	c.Flags().StringSliceVar(&fields, "field", nil, "a field whose value must stay the same")
+	last := c.Flags().Int("last", 0, "of the last so many requests, in place of a file")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		text, err := os.ReadFile(args[1])
-		if err != nil {
-			return usage("%w", err)
-		}
-		var har archive
-		if err := json.Unmarshal(text, &har); err != nil || har.Log.Entries == nil {
-			return usage("%s is no HAR file, as browsers save it", args[1])
+		if (len(args) == 2) == (*last > 0) {
+			return usage("name a HAR file, or with --last how many of the last requests")
 		}
 		described, err := a.contract(c, args[0])
 		if err != nil {
 			return err
 		}
-		var requests []suite.Recorded
-		for _, e := range har.Log.Entries {
-			u, err := url.Parse(e.Request.URL)
-			if err != nil {
-				continue
-			}
-			path := u.EscapedPath()
-			for _, root := range []string{"/api/", "/draft/"} {
-				path = strings.TrimPrefix(path, root+args[0]+"/")
-			}
-			if path == u.EscapedPath() { // of something else on the page
-				continue
-			}
-			if u.RawQuery != "" {
-				path += "?" + u.RawQuery
-			}
-			one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text,
-				Status: e.Response.Status,
-				Kind:   e.Response.Content.MimeType, Answer: e.Response.Content.Text}
-			for _, h := range e.Request.Headers {
-				one.Headers[textproto.CanonicalMIMEHeaderKey(h.Name)] = h.Value
-			}
-			requests = append(requests, one)
+		name, requests := "recorded", []suite.Recorded{}
+		if *last > 0 {
+			requests, err = a.asked(c, args[0], *last)
+		} else {
+			name = strings.TrimSuffix(filepath.Base(args[1]), filepath.Ext(args[1]))
+			requests, err = archived(args[0], args[1])
 		}
-		name := strings.TrimSuffix(filepath.Base(args[1]), filepath.Ext(args[1]))
+		if err != nil {
+			return err
+		}
 		out, unknown, err := suite.Write(name, args[0], described, requests, fields)
 		if err != nil {
 			return err
@@ -122,6 +109,130 @@ those that --field names with the same values. Keys and versions that an answer 
 		}
 		_, err = a.Out.Write(out)
 		return err
+	}
+	return c
+}
+
+// asked are the last requests that the operator has made of a draft, the first of them first.
+func (a *app) asked(c *cobra.Command, window string, last int) ([]suite.Recorded, error) {
+	list, err := a.service().Asked(c.Context(), window, min(last, 200))
+	if err != nil {
+		return nil, err
+	}
+	var requests []suite.Recorded
+	for _, q := range slices.Backward(list) {
+		one := suite.Recorded{Method: q.Method, Path: q.Path, Headers: map[string]string{}, Body: q.Body, Status: q.Status, Kind: q.Kind,
+			Answer: q.Answer,
+			ActAs:  q.ActAs}
+		if err := json.Unmarshal(q.Headers, &one.Headers); err != nil {
+			return nil, err
+		}
+		requests = append(requests, one)
+	}
+	return requests, nil
+}
+
+// archived are the requests of a HAR file that were made of a window.
+func archived(window, file string) ([]suite.Recorded, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	var har archive
+	if err := json.Unmarshal(text, &har); err != nil || har.Log.Entries == nil {
+		return nil, usage("%s is no HAR file, as browsers save it", file)
+	}
+	var requests []suite.Recorded
+	for _, e := range har.Log.Entries {
+		u, err := url.Parse(e.Request.URL)
+		if err != nil {
+			continue
+		}
+		path := u.EscapedPath()
+		for _, root := range []string{"/api/", "/draft/"} {
+			path = strings.TrimPrefix(path, root+window+"/")
+		}
+		if path == u.EscapedPath() { // of something else on the page
+			continue
+		}
+		if u.RawQuery != "" {
+			path += "?" + u.RawQuery
+		}
+		one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text,
+			Status: e.Response.Status,
+			Kind:   e.Response.Content.MimeType, Answer: e.Response.Content.Text}
+		for _, h := range e.Request.Headers {
+			one.Headers[textproto.CanonicalMIMEHeaderKey(h.Name)] = h.Value
+		}
+		requests = append(requests, one)
+	}
+	return requests, nil
+}
+
+func (a *app) checkHistory() *cobra.Command {
+	c := &cobra.Command{Use: "history WINDOW", Short: "List what you have asked of a draft",
+		Long:    "List what you have asked of a window's draft, the last first. The service keeps your last two hundred requests.",
+		Example: "  eager ask saltmere /tugs/1\n  eager check history saltmere", Args: exactly("WINDOW")}
+	a.outputFlag(c)
+	last := c.Flags().Int("last", 20, "how many")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		list, err := a.service().Asked(c.Context(), args[0], min(*last, 200))
+		if err != nil {
+			return err
+		}
+		return a.print(list, func(w io.Writer) {
+			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+			fmt.Fprintln(t, "NUMBER\tAT\tREQUEST\tAS\tSTATUS\tTOOK")
+			for _, q := range list {
+				path, err := url.PathUnescape(q.Path)
+				if err != nil {
+					path = q.Path
+				}
+				fmt.Fprintf(t, "%d\t%s\t%s /%s\t%s\t%d\t%.1f ms\n", q.ID, when(q.At), q.Method, short(path), q.ActAs, q.Status, q.TookMS)
+			}
+			_ = t.Flush() // as what follows
+		})
+	}
+	return c
+}
+
+func (a *app) checkAgain() *cobra.Command {
+	c := &cobra.Command{Use: "again WINDOW NUMBER", Short: "Send a request of the history once more",
+		Long:    "Send a request of the history of a draft once more, in a rehearsal; its number is in \"eager check history\".",
+		Example: "  eager ask saltmere /tugs/1\n  eager check again saltmere 1", Args: exactly("WINDOW", "NUMBER")}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		list, err := a.service().Asked(c.Context(), args[0], 200)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(list, func(q windows.Asked) bool { return strconv.FormatInt(q.ID, 10) == args[1] })
+		if i < 0 {
+			return usage("there is no request %s in the history; \"eager check history %s\" lists them", args[1], args[0])
+		}
+		q := list[i]
+		r := client.Request{Method: q.Method, Path: "/draft/" + args[0] + "/" + q.Path, ActAs: q.ActAs,
+			Header: http.Header{"Rehearsal": {"once"}}}
+		var headers map[string]string
+		if err := json.Unmarshal(q.Headers, &headers); err != nil {
+			return err
+		}
+		for name, value := range headers {
+			if name != "Rehearsal" {
+				r.Header.Set(name, value)
+			}
+		}
+		if q.Body != "" {
+			r.Body = strings.NewReader(q.Body)
+		}
+		res, err := a.service().Send(c.Context(), r)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if err := client.Check(res); err != nil {
+			return err
+		}
+		return a.answer(res)
 	}
 	return c
 }

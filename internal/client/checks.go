@@ -10,6 +10,7 @@ import (
 	"net/url"
 
 	"eagerwindow/internal/core/suite"
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
 )
 
@@ -31,6 +32,16 @@ func (c *Client) RemoveSuite(ctx context.Context, window, name string) error {
 // CompareAnswers sends the same reads to two versions of a window.
 func (c *Client) CompareAnswers(ctx context.Context, window string, in windows.NewComparison) (out []windows.ComparedAnswer, err error) {
 	return out, c.call(ctx, http.MethodPost, windowPath(window, "/answers"), in, &out)
+}
+
+// Asked lists what the operator has asked of a window's draft, the last first.
+func (c *Client) Asked(ctx context.Context, window string, limit int) (out []windows.Asked, err error) {
+	return out, c.call(ctx, http.MethodGet, windowPath(window, fmt.Sprintf("/asked?limit=%d", limit)), nil, &out)
+}
+
+// TrialToken makes a token to call the live API as a role for a while.
+func (c *Client) TrialToken(ctx context.Context, window string, in identity.NewTrial) (out identity.Token, err error) {
+	return out, c.call(ctx, http.MethodPost, windowPath(window, "/tokens"), in, &out)
 }
 
 // RunChecks runs suites of checks, and hands each result on as it comes.

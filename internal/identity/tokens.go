@@ -54,6 +54,10 @@ type tokenClaims struct {
 	Session  string `json:"sid,omitempty"`
 	// Generation is which making of the client the token is for.
 	Generation string `json:"gen,omitempty"`
+	// Of a token that an operator has made to try something: the operator, and as whom it calls.
+	Operator string         `json:"operator,omitempty"`
+	Roles    []string       `json:"roles,omitempty"`
+	Claims   map[string]any `json:"claims,omitempty"`
 	jwt.RegisteredClaims
 }
 
@@ -264,6 +268,8 @@ func (s *Directory) Caller(ctx context.Context, api *data.API, bearer string, re
 		return access.Caller{}, err
 	case v.own == nil:
 		return v.caller, nil
+	case v.own.Operator != "":
+		return s.trialCaller(ctx, api.Model.Name, v.own)
 	case v.own.Session != "":
 		return s.accountCaller(ctx, api.Model.Name, v.own, request)
 	}
@@ -301,6 +307,7 @@ type callerKind uint8
 const (
 	aClient callerKind = iota
 	aSession
+	anOperator
 )
 
 // tokenKey is a token that was sent to a window.

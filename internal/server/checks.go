@@ -21,10 +21,12 @@ import (
 	"eagerwindow/internal/core/probes"
 	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/data"
+	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
 )
 
 func (s *Server) manageChecks(r chi.Router) {
+	s.manageAsked(r)
 	const at = "/windows/{window}/suites"
 	r.Get(at, s.forOperator(func(r *http.Request, _ string) (any, error) {
 		return s.service.Suites(r.Context(), chi.URLParam(r, "window"))
@@ -36,6 +38,9 @@ func (s *Server) manageChecks(r chi.Router) {
 		return struct{}{}, s.service.RemoveSuite(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "suite"))
 	}))
 	r.Post("/windows/{window}/checks", s.runChecks)
+	r.Post("/windows/{window}/tokens", s.forOperator(withInput(func(r *http.Request, email string, in identity.NewTrial) (any, error) {
+		return s.service.TrialToken(r.Context(), chi.URLParam(r, "window"), email, in, s.origin(r))
+	})))
 	r.Post("/windows/{window}/answers", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewComparison) (any, error) {
 		return s.compareAnswers(r.Context(), chi.URLParam(r, "window"), email, in)
 	})))

@@ -68,7 +68,7 @@ func New(s *service.Service, front service.Front) http.Handler {
 	r.Get("/describe/-/page.js", srv.referenceFile)
 	r.With(srv.browsers).Route("/describe/{window}", srv.descriptions)
 	srv.data(r.With(srv.browsers), "/api/{window}", srv.live)
-	srv.data(r, "/draft/{window}", srv.draft)
+	srv.data(r.With(srv.remembered), "/draft/{window}", srv.draft)
 	r.Route("/manage", srv.manage)
 	r.NotFound(srv.page)
 	r.MethodNotAllowed(srv.methodNotAllowed)

@@ -16,8 +16,11 @@ import (
 	"eagerwindow/internal/records"
 )
 
-// Suite is a suite of checks that is kept for a window.
-type Suite = records.Suite
+// Suite is a suite of checks that is kept for a window; Asked is a request that an operator has made of its draft.
+type (
+	Suite = records.Suite
+	Asked = records.Asked
+)
 
 var suiteName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
@@ -172,4 +175,21 @@ type AnswerFigures struct {
 	Status       int     `json:"status"`
 	Milliseconds float64 `json:"milliseconds"` // the median of some
 	Bytes        int     `json:"bytes"`
+}
+
+// KeepAsked keeps a request that an operator has made of a draft.
+func (s *Registry) KeepAsked(ctx context.Context, window, operator string, a Asked) error {
+	return s.records.KeepAsked(ctx, window, operator, a)
+}
+
+// Asked lists what an operator has asked of a window, the last first.
+func (s *Registry) Asked(ctx context.Context, window, operator string, limit int) ([]Asked, error) {
+	if _, err := s.window(ctx, window); err != nil {
+		return nil, err
+	}
+	list, err := s.records.Asked(ctx, window, operator, limit)
+	if err != nil {
+		return nil, fmt.Errorf("list what was asked of %q: %w", window, err)
+	}
+	return list, nil
 }

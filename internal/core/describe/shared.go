@@ -131,7 +131,7 @@ func (w *writer) sharedParameters() {
 	header("idempotency-key", "Idempotency-Key",
 		"A text of your own, such as a UUID: the same request with it is done once, however often it is sent.")
 	parameter("where", "where", "path", "Which rows: a condition as in filter.", true, text, "false")
-	parameter("link-id", "id", "query", "The row at the other end, by its path, where there are many.", nil, text, nil)
+	parameter("link-id", "$id", "query", "The row at the other end, by its path, where there are many.", nil, text, nil)
 }
 
 func (w *writer) sharedResponses() {

@@ -20,6 +20,7 @@ type Recorded struct {
 	Status       int
 	Kind         string
 	Answer       string
+	ActAs        string
 }
 
 // Write makes a suite of requests that were made: each a step that must be answered with the same status and have the same fields, and the
@@ -64,6 +65,9 @@ func (w *suiteWriter) stands(v any) any {
 func (w *suiteWriter) step(n int, op *contract.Operation, q Recorded, path, query string) *jsontree.Object {
 	id := fmt.Sprintf("%s-%d", op.ID, n)
 	step := jsontree.New("stepId", id, "operationId", op.ID)
+	if q.ActAs != "" {
+		step.Add("x-eager-act-as", q.ActAs)
+	}
 	parameters := jsontree.List{}
 	for name, value := range pathValues(op.Path, path) {
 		plain, err := url.PathUnescape(value)

@@ -40,8 +40,8 @@ func (s *Store) KeepAsked(ctx context.Context, window, operator string, a Asked)
 // Asked lists what an operator has asked of a window, the last first.
 func (s *Store) Asked(ctx context.Context, window, operator string, limit int) ([]Asked, error) {
 	rows, err := s.pool.Query(ctx, `select a.id, a.at, method, path, act_as, headers, body, status, kind, answer, took_ms
-		from asked a join api_window w on w.id = a.window_id where w.name = $1 and operator = $2 order by a.id desc limit $3`, window, ` +
-			`operator, limit)
+		from asked a join api_window w on w.id = a.window_id
+		where w.name = $1 and operator = $2 order by a.id desc limit $3`, window, operator, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -4,11 +4,10 @@ import (
 	"path/filepath"
 	"testing"
 
+	"eagerwindow/internal/core/contract"
 	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/windows"
-
-	"eagerwindow/internal/core/contract"
 )
 
 // The shapes of the standard's own examples run, and a validator of the standard accepts every suite that is written here.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/core/probes"
 	"eagerwindow/internal/core/report"
 	"eagerwindow/internal/core/suite"
@@ -49,13 +51,15 @@ write there lasts.`,
 	}
 	in := windows.NewChecks{}
 	var reports, inputs []string
-	var at string
+	var at, inputFile, inputRows string
 	a.outputFlag(c)
 	c.Flags().StringVar(&in.On, "on", "draft", "draft, live, or the number of a release")
 	c.Flags().StringVar(&in.Only, "only", "", "only checks whose name contains this")
 	c.Flags().Uint64Var(&in.Seed, "seed", 0, "another choice of made-up values")
 	c.Flags().BoolVar(&in.Lasting, "lasting", false, "without a rehearsal: what is written stays")
 	c.Flags().StringArrayVar(&inputs, "input", nil, "an input of the suites, as name=value; the value as JSON, or else a text")
+	c.Flags().StringVar(&inputFile, "inputs", "", "a file of inputs, YAML or JSON; of a list, the suites run once for each")
+	c.Flags().StringVar(&inputRows, "input-rows", "", "a read of the draft whose rows are inputs: the suites run once for each")
 	c.Flags().StringArrayVar(&reports, "report", nil, "a file to write, as junit=FILE, json=FILE or html=FILE")
 	c.Flags().StringVar(&at, "at", "", "the address of an API to send the requests of files to")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -70,6 +74,10 @@ write there lasts.`,
 			if err := json.Unmarshal([]byte(text), &in.Inputs); err != nil {
 				return err
 			}
+		}
+		rows, err := a.inputRows(c, args[0], inputFile, inputRows)
+		if err != nil {
+			return err
 		}
 		for _, name := range args[1:] {
 			if !strings.ContainsAny(name, "./") {
@@ -88,11 +96,25 @@ write there lasts.`,
 		var results []suite.Result
 		done := a.progress(&results)
 		begun := time.Now()
-		var err error
-		if at != "" {
-			err = a.checkAt(c, args[0], at, in, done)
-		} else {
-			err = a.service().RunChecks(c.Context(), args[0], in, done)
+		given := in.Inputs
+		for i, row := range rows {
+			of := done
+			if len(rows) > 1 {
+				of = func(r suite.Result) {
+					r.Check += fmt.Sprintf(" [%d]", i+1)
+					done(r)
+				}
+			}
+			in.Inputs = maps.Clone(row)
+			maps.Copy(in.Inputs, given)
+			if at != "" {
+				err = a.checkAt(c, args[0], at, in, of)
+			} else {
+				err = a.service().RunChecks(c.Context(), args[0], in, of)
+			}
+			if err != nil {
+				break
+			}
 		}
 		a.clearProgress()
 		if err != nil {
@@ -113,6 +135,49 @@ write there lasts.`,
 		return nil
 	}
 	return c
+}
+
+// inputRows are the inputs of each run of the suites: those of a file, or the rows that a read of the draft answers; one without any
+// where none
+// is named.
+func (a *app) inputRows(c *cobra.Command, window, file, read string) ([]map[string]any, error) {
+	var text []byte
+	var err error
+	switch {
+	case file != "" && read != "":
+		return nil, usage("--inputs and --input-rows both give inputs; keep one")
+	case file == "" && read == "":
+		return []map[string]any{{}}, nil
+	case file != "":
+		if text, err = os.ReadFile(file); err != nil {
+			return nil, usage("%w", err)
+		}
+	default:
+		if text, err = a.fetch(c, "/draft/"+window+"/"+strings.TrimPrefix(read, "/")); err != nil {
+			return nil, err
+		}
+	}
+	v, err := jsontree.Parse(text)
+	if err != nil {
+		return nil, usage("the inputs can't be read: %w", err)
+	}
+	if page, is := v.(*jsontree.Object); is && read != "" && page.List("value") != nil {
+		v = page.List("value")
+	}
+	list, is := v.(jsontree.List)
+	if !is {
+		list = jsontree.List{v}
+	}
+	var rows []map[string]any
+	for _, item := range list {
+		row, is := jsontree.Plain(item).(map[string]any)
+		if !is {
+			return nil, usage("inputs are names with values, or a list of such")
+		}
+		maps.DeleteFunc(row, func(name string, _ any) bool { return strings.HasPrefix(name, "@") })
+		rows = append(rows, row)
+	}
+	return rows, nil
 }
 
 // progress collects results, and counts them on a terminal while they come.

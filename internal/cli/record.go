@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/textproto"
 	"net/url"
@@ -54,21 +55,97 @@ func (a *app) checkNew() *cobra.Command {
 	return c
 }
 
-// archive is what is read of a HAR file (HTTP Archive 1.2).
+// archive is a HAR file (HTTP Archive 1.2), as far as it is read and written here.
 type archive struct {
 	Log struct {
-		Entries []struct {
-			Request struct {
-				Method, URL string
-				Headers     []struct{ Name, Value string }
-				PostData    struct{ Text string }
-			}
-			Response struct {
-				Status  int
-				Content struct{ MimeType, Text string }
+		Version string         `json:"version"`
+		Creator named          `json:"creator"`
+		Entries []archiveEntry `json:"entries"`
+	} `json:"log"`
+}
+
+type named struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+type header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+type archiveEntry struct {
+	Started string  `json:"startedDateTime"`
+	Time    float64 `json:"time"`
+	Request struct {
+		Method      string   `json:"method"`
+		URL         string   `json:"url"`
+		HTTPVersion string   `json:"httpVersion"`
+		Headers     []header `json:"headers"`
+		Query       []header `json:"queryString"`
+		Cookies     []header `json:"cookies"`
+		PostData    *posted  `json:"postData,omitempty"`
+		HeadersSize int      `json:"headersSize"`
+		BodySize    int      `json:"bodySize"`
+	} `json:"request"`
+	Response struct {
+		Status      int      `json:"status"`
+		StatusText  string   `json:"statusText"`
+		HTTPVersion string   `json:"httpVersion"`
+		Headers     []header `json:"headers"`
+		Cookies     []header `json:"cookies"`
+		Content     struct {
+			Size     int    `json:"size"`
+			MimeType string `json:"mimeType"`
+			Text     string `json:"text"`
+		} `json:"content"`
+		RedirectURL string `json:"redirectURL"`
+		HeadersSize int    `json:"headersSize"`
+		BodySize    int    `json:"bodySize"`
+	} `json:"response"`
+	Cache   struct{} `json:"cache"`
+	Timings struct {
+		Send    float64 `json:"send"`
+		Wait    float64 `json:"wait"`
+		Receive float64 `json:"receive"`
+	} `json:"timings"`
+}
+
+type posted struct {
+	MimeType string `json:"mimeType"`
+	Text     string `json:"text"`
+}
+
+// asArchive are requests of the history as a HAR file, the first of them first. Tokens are not in it.
+func asArchive(at string, list []windows.Asked) archive {
+	var out archive
+	out.Log.Version, out.Log.Creator = "1.2", named{"eager", "1"}
+	out.Log.Entries = []archiveEntry{}
+	for _, q := range slices.Backward(list) {
+		var e archiveEntry
+		e.Started, e.Time, e.Timings.Wait = q.At.Format("2006-01-02T15:04:05.000Z07:00"), q.TookMS, q.TookMS
+		e.Request.Method, e.Request.URL, e.Request.HTTPVersion = q.Method, at+"/"+q.Path, "HTTP/1.1"
+		e.Request.Headers, e.Request.Query, e.Request.Cookies = []header{}, []header{}, []header{}
+		e.Request.HeadersSize, e.Request.BodySize = -1, len(q.Body)
+		var headers map[string]string
+		if json.Unmarshal(q.Headers, &headers) == nil {
+			for _, name := range slices.Sorted(maps.Keys(headers)) {
+				e.Request.Headers = append(e.Request.Headers, header{name, headers[name]})
 			}
 		}
+		if q.ActAs != "" {
+			e.Request.Headers = append(e.Request.Headers, header{"Act-As", q.ActAs})
+		}
+		if q.Body != "" {
+			e.Request.PostData = &posted{"application/json", q.Body}
+		}
+		e.Response.Status, e.Response.StatusText, e.Response.HTTPVersion = q.Status, http.StatusText(q.Status), "HTTP/1.1"
+		e.Response.Headers, e.Response.Cookies = []header{}, []header{}
+		e.Response.Content.Size, e.Response.Content.MimeType, e.Response.Content.Text = len(q.Answer), q.Kind, q.Answer
+		e.Response.HeadersSize, e.Response.BodySize = -1, -1
+		out.Log.Entries = append(out.Log.Entries, e)
 	}
+	return out
 }
 
 func (a *app) checkRecord() *cobra.Command {
@@ -158,11 +235,17 @@ func archived(window, file string) ([]suite.Recorded, error) {
 		if u.RawQuery != "" {
 			path += "?" + u.RawQuery
 		}
-		one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{}, Body: e.Request.PostData.Text,
+		one := suite.Recorded{Method: e.Request.Method, Path: path, Headers: map[string]string{},
 			Status: e.Response.Status,
 			Kind:   e.Response.Content.MimeType, Answer: e.Response.Content.Text}
+		if e.Request.PostData != nil {
+			one.Body = e.Request.PostData.Text
+		}
 		for _, h := range e.Request.Headers {
 			one.Headers[textproto.CanonicalMIMEHeaderKey(h.Name)] = h.Value
+			if strings.EqualFold(h.Name, "Act-As") {
+				one.ActAs = h.Value
+			}
 		}
 		requests = append(requests, one)
 	}
@@ -175,10 +258,17 @@ func (a *app) checkHistory() *cobra.Command {
 		Example: "  eager ask saltmere /tugs/1\n  eager check history saltmere", Args: exactly("WINDOW")}
 	a.outputFlag(c)
 	last := c.Flags().Int("last", 20, "how many")
+	har := c.Flags().Bool("har", false, "as a HAR file, which browsers and others read")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		list, err := a.service().Asked(c.Context(), args[0], min(*last, 200))
 		if err != nil {
 			return err
+		}
+		if *har {
+			e := json.NewEncoder(a.Out)
+			e.SetEscapeHTML(false)
+			e.SetIndent("", " ")
+			return e.Encode(asArchive(a.service().URL+"/draft/"+args[0], list))
 		}
 		return a.print(list, func(w io.Writer) {
 			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)

@@ -54,13 +54,19 @@ func (s *Server) reference(w http.ResponseWriter, r *http.Request, d described, 
 				whole = countOperations(everything)
 			}
 			page := newPage(doc, place, r.URL.EscapedPath())
-			page.Release, page.Live, page.Of = d.release, d.live > 0, whole
+			page.Release, page.Live, page.Of, page.Resource = d.release, d.live > 0, whole, place.Resource
+			if len(page.Tags) > maxOnePage && place.Resource == "" {
+				page.Index = true
+			}
 			page.choose(d.readable(caller), r.URL.Query().Get("role"), d.mayReadAll(caller))
 			var out bytes.Buffer
 			err = referencePage.Execute(&out, page)
 			return out.Bytes(), err
 		})
 }
+
+// maxOnePage is how many resources stand on one page; more have a page each, and a list of them.
+const maxOnePage = 80
 
 // referenceFile serves what the page needs besides itself.
 func (s *Server) referenceFile(w http.ResponseWriter, r *http.Request) {
@@ -124,4 +130,13 @@ func (r pageRole) Query() template.URL {
 		return ""
 	}
 	return template.URL("?role=" + url.QueryEscape(r.Name))
+}
+
+// Query is that of the page of one resource.
+func (t pageTag) Query(role pageRole) template.URL {
+	q := url.Values{"resource": {t.Name}}
+	if role.Name != "" {
+		q.Set("role", role.Name)
+	}
+	return template.URL("?" + q.Encode())
 }

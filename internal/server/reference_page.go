@@ -15,7 +15,8 @@ type page struct {
 	Title, Version, Server, TokenURL, Files, Contact string
 	About                                            []string
 	Release, Count, Of                               int
-	Live                                             bool
+	Live, Index                                      bool
+	Resource                                         string // the only one that the page is of; "": all
 	Role                                             pageRole
 	Roles                                            []pageRole
 	Tags                                             []pageTag

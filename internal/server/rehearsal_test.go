@@ -220,7 +220,7 @@ func TestDemandedChecks(t *testing.T) {
 		}
 	}
 	if _, err := r.Operator.Push(t.Context(), "saltmere", windows.Push{Replace: true, Document: document.Document +
-		"\npublish: {require: [access, contract, edges, visit]}\n"}); err != nil {
+		"\npublish: {require: [access, contract, visit]}\n"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{}); err != nil {

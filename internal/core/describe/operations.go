@@ -15,8 +15,7 @@ import (
 // operation is one method of one path, as far as it is told apart from others.
 type operation struct {
 	id, summary, about string
-	tag                string
-	deprecated         bool
+	of                 *model.Resource // nil: of the window as a whole
 	may                func(*access.Scope) bool
 	parameters         list
 	body               *object
@@ -32,8 +31,13 @@ var statuses = []struct{ name, status string }{{"invalid", "400"}, {"missing", "
 	{"unprocessable", "422"}, {"versionless", "428"}}
 
 func (w *writer) write(o operation) *object {
-	out := jsontree.New("operationId", o.id, "summary", o.summary, "description", optional(o.about), "tags", list{o.tag})
-	if o.deprecated {
+	out := jsontree.New("operationId", o.id, "summary", o.summary, "description", optional(o.about))
+	tag := wholeTag
+	if o.of != nil {
+		tag = o.of.Name
+	}
+	out.Add("tags", list{tag})
+	if o.of != nil && o.of.Deprecated != nil {
 		out.Add("deprecated", true)
 	}
 	if security := w.permitted(o.may); security != nil {
@@ -127,7 +131,7 @@ func (w *writer) keyReadable(r *model.Resource) bool {
 	return d != nil && !slices.ContainsFunc(r.Key, func(k *model.Field) bool { return !d.Fields[k.Index] })
 }
 
-// options refers to query options of a resource.
+// optionRefs refers to query options of a resource.
 func (w *writer) optionRefs(r *model.Resource, names []string) list {
 	var out list
 	for _, name := range names {
@@ -168,13 +172,9 @@ func (w *writer) list(r *model.Resource) *object {
 			parameters = append(parameters, jsontree.New("name", p.Name, "in", "query", "required", !p.Optional, "schema", schemaOf(p.Type)))
 		}
 	}
-	search := ""
-	if d := w.scope.Vectors(r); d != nil {
-		search = wordsAbout(d)
-	}
 	return w.write(operation{id: "list-" + r.Name, summary: summary, about: paragraphs(cmp.Or(w.reach(r, window.Read), aboutOf(r)),
-		deprecation(r), search),
-		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Read, r), parameters: append(parameters, w.optionRefs(r, listOptions)...),
+		deprecation(r), wordsAbout(w.scope.Vectors(r))),
+		of: r, may: may(window.Read, r), parameters: append(parameters, w.optionRefs(r, listOptions)...),
 		answers: jsontree.New("200", w.pageAnswer(r)), refusals: []string{"invalid"}})
 }
 
@@ -192,7 +192,7 @@ func deprecation(r *model.Resource) string {
 func (w *writer) get(r *model.Resource) *object {
 	return w.write(operation{id: "get-" + item(r), summary: "Read " + one(r), about: cmp.Or(w.reach(r, window.Read),
 		sentence(one(r)+" by its key")),
-		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Read, r), parameters: w.optionRefs(r, rowOptions),
+		of: r, may: may(window.Read, r), parameters: w.optionRefs(r, rowOptions),
 		answers: jsontree.New("200", w.rowAnswer(r)), refusals: []string{"missing"}})
 }
 
@@ -219,7 +219,7 @@ var writeRefusals = []string{"missing", "conflict", "unprocessable"}
 func (w *writer) create(r *model.Resource) *object {
 	return w.write(operation{id: "create-" + item(r), summary: "Add " + one(r), about: cmp.Or(w.reach(r, window.Create),
 		"Answers with the new row."),
-		tag: r.Name, deprecated: r.Deprecated != nil, may: may(window.Create, r), parameters: w.shown(r),
+		of: r, may: may(window.Create, r), parameters: w.shown(r),
 		body: w.bodyOf(w.body(r, window.Create), w.bodyExample(r, window.Create, w.scope.For(window.Create, r))), answers: w.written(r, "201"),
 		refusals: []string{"conflict", "unprocessable"}})
 }
@@ -247,20 +247,20 @@ func (w *writer) conditional(o operation, r *model.Resource) *object {
 
 func (w *writer) change(r *model.Resource) *object {
 	return w.conditional(operation{id: "change-" + item(r), summary: "Change fields of " + one(r),
-		about: cmp.Or(w.reach(r, window.Update), "What is left out stays as it is."), tag: r.Name, deprecated: r.Deprecated != nil,
+		about: cmp.Or(w.reach(r, window.Update), "What is left out stays as it is."), of: r,
 		may: may(window.Update, r), body: w.bodyOf(w.body(r, window.Update), w.bodyExample(r, window.Update, w.scope.For(window.Update, r))),
 		answers: w.written(r, "200"), refusals: writeRefusals}, r)
 }
 
 func (w *writer) replace(r *model.Resource) *object {
 	return w.conditional(operation{id: "replace-" + item(r), summary: "Replace " + one(r),
-		about: paragraphs("What is left out goes to its default.", w.reach(r, window.Update)), tag: r.Name, deprecated: r.Deprecated != nil,
+		about: paragraphs("What is left out goes to its default.", w.reach(r, window.Update)), of: r,
 		may: may(window.Update, r), body: w.bodyOf(w.replacement(r), nil), answers: w.written(r, "200"), refusals: writeRefusals}, r)
 }
 
 func (w *writer) remove(r *model.Resource) *object {
 	return w.conditional(operation{id: "delete-" + item(r), summary: "Delete " + one(r),
-		about: cmp.Or(w.reach(r, window.Delete), "It can't be brought back."), tag: r.Name, deprecated: r.Deprecated != nil,
+		about: cmp.Or(w.reach(r, window.Delete), "It can't be brought back."), of: r,
 		may: may(window.Delete, r), answers: jsontree.New("204", w.use("responses", "done")), refusals: []string{"missing", "conflict"}}, r)
 }
 
@@ -287,8 +287,8 @@ func (w *writer) delta(r *model.Resource) *object {
 		return s.For(window.Create, r) != nil || s.For(window.Update, r) != nil || s.For(window.Delete, r) != nil
 	}
 	return w.write(operation{id: "apply-changes-to-" + r.Name, summary: "Change, add and remove many " + words(r.Name),
-		about: "All are written, or none. A row with `@removed` goes; one with `@etag` must still have that version.", tag: r.Name,
-		deprecated: r.Deprecated != nil, may: any, parameters: w.headers("prefer", "idempotency-key"), body: w.bodyOf(schema, nil),
+		about: "All are written, or none. A row with `@removed` goes; one with `@etag` must still have that version.", of: r, may: any,
+		parameters: w.headers("prefer", "idempotency-key"), body: w.bodyOf(schema, nil),
 		answers: w.many(r), refusals: refusals})
 }
 
@@ -311,7 +311,7 @@ func (w *writer) links(r *model.Resource, path string, key list) {
 		return
 	}
 	mayLink := func(s *access.Scope) bool { return slices.ContainsFunc(r.Relations, s.MayLink) }
-	o := operation{tag: r.Name, deprecated: r.Deprecated != nil, may: mayLink,
+	o := operation{of: r, may: mayLink,
 		refusals: []string{"missing", "conflict"}}
 	link := func(id, summary, about, schema string, refusals ...string) any {
 		o := o
@@ -357,12 +357,12 @@ func (w *writer) whole() {
 		return func(s *access.Scope) bool { return len(s.Granted(op)) > 0 }
 	}
 	w.path("/$batch", nil, "post", w.write(operation{id: "batch", summary: "Send many requests in one",
-		about: "They run in order; those of one `atomicityGroup` are one transaction.", tag: wholeTag, may: everyone,
+		about: "They run in order; those of one `atomicityGroup` are one transaction.", may: everyone,
 		parameters: w.headers("prefer"), body: w.bodyOf(w.use("schemas", "batch-of-requests"), nil), answers: jsontree.New("200",
 			jsontree.New("description", "The answers, in the order of the requests.", "content",
 				w.content(w.use("schemas", "answers-of-batch"), nil))), refusals: []string{"invalid"}}))
 	w.path("/$metadata", nil, "get", w.write(operation{id: "metadata", summary: "Read the model",
-		about: "As OData CSDL 4.01, XML or JSON.", tag: wholeTag, may: everyone, refusals: []string{"invalid"}, answers: jsontree.New("200",
+		about: "As OData CSDL 4.01, XML or JSON.", may: everyone, refusals: []string{"invalid"}, answers: jsontree.New("200",
 			jsontree.New("description", "The model.", "content", jsontree.New("application/xml", jsontree.New("schema",
 				jsontree.New("type", "string")))))}))
 	in := func(name, about, example string) *object {
@@ -375,15 +375,15 @@ func (w *writer) whole() {
 	})
 	if does(window.Read)(w.scope) {
 		read := w.write(operation{id: "get-part", summary: "Read a field or a relation of a row",
-			about: "A field is in `value`, a relation leads to a row or a page of rows; 204 where there is none.", tag: wholeTag,
-			may: does(window.Read), answers: jsontree.New("200", anything, "204", w.use("responses", "none")), refusals: []string{"missing"}})
+			about: "A field is in `value`, a relation leads to a row or a page of rows; 204 where there is none.", may: does(window.Read),
+			answers: jsontree.New("200", anything, "204", w.use("responses", "none")), refusals: []string{"missing"}})
 		w.path("/{collection}({key})/{part}", list{collection,
 			in("key", "The value of its key, or `a=1,b='x'` for several fields.", "11"),
 			in("part", "A field or a relation.", "name")}, "get", read)
 	}
 	var change, remove any
 	each := func(id, summary string, op window.Operation) operation {
-		return operation{id: id, summary: summary, about: "All of them, or none.", tag: wholeTag, may: does(op),
+		return operation{id: id, summary: summary, about: "All of them, or none.", may: does(op),
 			parameters: w.headers("prefer", "idempotency-key"), answers: jsontree.New("200", anything, "204", w.use("responses", "counted")),
 			refusals: []string{"conflict", "unprocessable"}}
 	}

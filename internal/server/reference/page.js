@@ -30,7 +30,8 @@ for (const tabs of document.querySelectorAll('.tabs')) {
 }
 
 const articles = [...document.querySelectorAll('article')];
-const links = new Map([...document.querySelectorAll('.side .list a')].map((a) => [a.hash.slice(1), a]));
+const links = new Map([...document.querySelectorAll('.side .list section[data-tag] > a')].map((a) => [a.hash.slice(1), a]));
+const index = articles.length === 0 ? [...document.querySelectorAll('.side .list a')] : [];
 
 const find = document.getElementById('find');
 find.addEventListener('input', () => {
@@ -42,7 +43,11 @@ find.addEventListener('input', () => {
     links.get(article.id).hidden = !fits;
     if (fits) found++;
   }
-  for (const section of document.querySelectorAll('.side .list section')) {
+  for (const link of index) {
+    link.hidden = !words.every((word) => link.textContent.toLowerCase().includes(word));
+    if (!link.hidden) found++;
+  }
+  for (const section of document.querySelectorAll('.side .list section[data-tag]')) {
     const any = [...section.querySelectorAll(':scope > a')].some((a) => !a.hidden);
     section.hidden = !any;
     document.getElementById(`tag-${section.dataset.tag}`).hidden = !any;

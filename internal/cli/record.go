@@ -167,7 +167,8 @@ those that --field names with the same values. Keys and versions that an answer 
 		if err != nil {
 			return err
 		}
-		name, requests := "recorded", []suite.Recorded{}
+		name := "recorded"
+		var requests []suite.Recorded
 		if *last > 0 {
 			requests, err = a.asked(c, args[0], *last)
 		} else {

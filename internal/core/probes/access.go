@@ -175,7 +175,11 @@ func (w *roleProbe) creates(r *model.Resource, d *access.Decision) (string, *ans
 	wrong := expect(a, d != nil, "to create "+r.Name)
 	if d != nil && a.refused() && rule != "" && a.code() != "access.field" {
 		wrong = "" // no row is there that meets the rule, so none like it can be made
-		if rows, _ := w.sample(r, rule); len(rows) > 0 && !setsAnything(d) {
+		rows, err := w.sample(r, rule)
+		if err != nil {
+			return "", nil, err
+		}
+		if len(rows) > 0 && len(d.Set) == 0 {
 			wrong = fmt.Sprintf("the document grants to create %s like a row that meets the rule, and it is refused with %d", r.Name, a.Status)
 		}
 	}
@@ -198,13 +202,11 @@ func (w *roleProbe) creates(r *model.Resource, d *access.Decision) (string, *ans
 			return wrong, &a, nil
 		}
 	}
-	return w.outside(r, rule, d, "POST", body)
+	return w.outside(r, rule, d, body)
 }
 
-func setsAnything(d *access.Decision) bool { return len(d.Set) > 0 }
-
 // outside tries a new row like one that does not meet the rule.
-func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, method string, body map[string]any) (string, *answer,
+func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, body map[string]any) (string, *answer,
 	error) {
 	if rule == "" {
 		return "", nil, nil
@@ -223,15 +225,15 @@ func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, 
 			return "", nil, nil
 		}
 	}
-	for _, k := range r.Fields { // what the rule speaks of must be in the body
-		if strings.Contains(rule, k.Name) && other[k.Name] == nil && !strings.Contains(rule, "/") {
+	for _, f := range r.Fields { // what the rule speaks of must be in the body
+		if strings.Contains(rule, f.Name) && other[f.Name] == nil && !strings.Contains(rule, "/") {
 			return "", nil, nil
 		}
 	}
-	if slices.EqualFunc([]string{string(mustJSON(body))}, []string{string(mustJSON(other))}, func(a, b string) bool { return a == b }) {
+	if string(mustJSON(body)) == string(mustJSON(other)) {
 		return "", nil, nil
 	}
-	a, err := w.ask(w.actAs, method, url.PathEscape(r.Name), other)
+	a, err := w.ask(w.actAs, "POST", url.PathEscape(r.Name), other)
 	if err != nil {
 		return "", nil, err
 	}
@@ -241,7 +243,7 @@ func (w *roleProbe) outside(r *model.Resource, rule string, d *access.Decision, 
 	return "", nil, nil
 }
 
-// rowIn is a row that meets a rule, and one that does not; nil where there is none.
+// rowsAround are a row that meets a rule, and one that does not; nil where there is none.
 func (w *roleProbe) rowsAround(r *model.Resource, rule string) (in, out map[string]any, err error) {
 	rows, err := w.sample(r, rule)
 	if err != nil {

@@ -167,12 +167,14 @@ func (g golang) declaration(component string, s *object) string {
 	}
 	if values := s.List("enum"); values != nil {
 		out := about + "type " + name + " string\n\n// Its values.\nconst (\n"
+		used := map[string]bool{}
 		for i, v := range values {
 			text, _ := v.(string)
 			member := pascal(text)
-			if member == "X" || slices.ContainsFunc(values[:i], func(o any) bool { return pascal(o.(string)) == member }) {
-				member += strconv.Itoa(i)
+			for used[member] {
+				member += "_" + strconv.Itoa(i)
 			}
+			used[member] = true
 			out += "\t" + name + member + " " + name + " = " + strconv.Quote(text) + "\n"
 		}
 		return out + ")\n\n"

@@ -139,7 +139,7 @@ func TestWrite(t *testing.T) {
 	p.click("Verb")
 	p.click("change")
 	p.shows(sentence, "As operator change every row of port_calls where status eq 'cancelled'")
-	p.shows(touch, "Change "+grouped(count(t, r, "select count(*) from harbour.port_call where status = 'cancelled'"))+" rows")
+	p.shows(touch, "Rehearse: change "+grouped(count(t, r, "select count(*) from harbour.port_call where status = 'cancelled'"))+" rows")
 	p.shows(`main`, "Nothing is sent yet")
 	p.do("begin a body", chromedp.Click(body), chromedp.KeyEvent(`{"`))
 	p.shows(`.cm-tooltip-autocomplete`, "remarks", "berth_code", "vessel_id")
@@ -147,7 +147,13 @@ func TestWrite(t *testing.T) {
 	p.shows(`.cm-tooltip-autocomplete`, "remarks")
 	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`),
 		chromedp.Click(touch+" button"))
+	p.shows(answer, "204 No Content", " rows rehearsed, rolled back")
+	if n := count(t, r, "select count(*) from harbour.port_call where remarks = 'Gone.'"); n != 0 {
+		t.Errorf("a rehearsal wrote %d rows", n)
+	}
+	p.do("write it for real", chromedp.Click(touch+" input"), chromedp.Click(touch+" button"))
 	p.shows(answer, "204 No Content", " rows written")
+	p.shows(touch, "Rehearse: change") // a tick holds for one write
 	const others = "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"
 	if n := count(t, r, others); n != 0 {
 		t.Errorf("%d rows are not as they should be", n)
@@ -157,17 +163,17 @@ func TestWrite(t *testing.T) {
 	p.shows(touch, "There is no row at /port_calls/17 yet")
 	every := url.QueryEscape("/port_calls/$filter(@f)/$each?@f=draught_m gt 0") // 318 of them may be read
 	at("as=agent&agent_id=3&method=PATCH&q=" + every)
-	p.shows(touch, "Change 19 rows", "Every row of the filter that agent may change: 19 rows of port_calls.")
+	p.shows(touch, "Rehearse: change 19 rows", "Every row of the filter that agent may change: 19 rows of port_calls.")
 	at("as=agent&agent_id=3&method=DELETE&q=" + every)
 	p.shows(touch, `role "agent" may not delete port_calls`)
 	at("method=POST&q=/tugs&body=" + url.QueryEscape(`{"name":7}`))
-	p.click("Add")
+	p.click("Rehearse: add")
 	p.shows(answer, "400", "name: a string is expected", "bollard_pull_t: is required")
 	at("method=DELETE&q=/port_calls/")
 	p.shows(touch, "Say which row")
 	at("method=POST&q=/$batch&body=" + url.QueryEscape(`{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"}]}`))
-	p.click("Run 1 request")
-	p.shows(answer, "200")
+	p.click("Rehearse: run 1 request")
+	p.shows(answer, "200", "rolled back")
 }
 
 // An operator looks at the lights, asks why, changes a grant, and sees a mistake told before it is saved.

@@ -62,6 +62,7 @@ var commands = []struct {
 	{"diff-terminal.png", []string{"draft", "diff", "saltmere"}},
 	{"status-terminal.png", []string{"status"}},
 	{"doctor-terminal.png", []string{"doctor", "saltmere"}},
+	{"check-terminal.png", []string{"check", "run", "saltmere"}},
 }
 
 func main() {
@@ -81,7 +82,7 @@ func run() error {
 		return err
 	}
 	defer cancel()
-	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, stop := context.WithTimeout(ctx, 4*time.Minute)
 	defer stop()
 	if err := chromedp.Do(ctx,
 		chromedp.Navigate(base+"/"),

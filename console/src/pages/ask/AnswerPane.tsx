@@ -77,8 +77,12 @@ function summary(a: Answer): string {
     );
   }
   const written = a.headers.find(([name]) => name === 'rows-affected')?.[1];
+  const rehearsed = a.headers.some(([name]) => name === 'rehearsed');
   if (written !== undefined)
-    parts.push(`${Number(written).toLocaleString('en')} ${written === '1' ? 'row' : 'rows'} written`);
+    parts.push(
+      `${Number(written).toLocaleString('en')} ${written === '1' ? 'row' : 'rows'} ${rehearsed ? 'rehearsed' : 'written'}`,
+    );
+  if (rehearsed) parts.push('rolled back');
   parts.push(
     `${a.milliseconds.toFixed(1)} ms`,
     a.bytes < 1024 ? `${String(a.bytes)} B` : `${(a.bytes / 1024).toFixed(1)} KB`,
@@ -98,7 +102,7 @@ function Rows({ answer }: { answer: Answer }) {
   if (!first)
     return (
       <Box padding="20px" color="muted">
-        No rows meet this.
+        {answer.status === 204 ? 'No rows come back from this.' : 'No rows meet this.'}
       </Box>
     );
   const columns = Object.keys(first).filter((name) => !name.includes('@'));

@@ -118,7 +118,7 @@ function Ask({ window, model }: { window: string; model: Model }) {
                 body={body}
                 busy={answer.isPending}
                 onBody={(next) => keep({ body: next })}
-                onSend={() => send({ address: text })}
+                onSend={(real) => send({ address: text, real })}
               />
             </Splitter.Panel>
             <Edge between="write:answer" />

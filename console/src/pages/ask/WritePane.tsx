@@ -1,6 +1,6 @@
 import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
 import { queryOptions, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useDeferredValue } from 'react';
+import { useDeferredValue, useState } from 'react';
 
 import type { Model } from '../../api/service';
 import { MainButton } from '../../look/parts';
@@ -17,10 +17,11 @@ interface WritePaneProps {
   body: string;
   busy: boolean;
   onBody: (body: string) => void;
-  onSend: () => void;
+  onSend: (real: boolean) => void;
 }
 
-/** The body of a write, what it would touch, and the button that sends it. */
+/** The body of a write, what it would touch, and the button that sends it: rehearsed, unless a tick says that it is for real. A tick
+ * holds for one write. */
 export function WritePane({ window, model, method, address, speaker, body, busy, onBody, onSend }: WritePaneProps) {
   const description = describing(window, speaker.role);
   useQuery(description); // so that it is there when it is asked for
@@ -30,6 +31,11 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
   const found = useTouched(window, touch, speaker);
   const ready = !busy && found.ready;
   const bodiless = method === 'DELETE';
+  const [real, setReal] = useState(false);
+  const send = () => {
+    onSend(real);
+    setReal(false);
+  };
   return (
     <Grid templateRows="36px minmax(0, 1fr) auto" height="100%">
       <Flex align="center" gap="10px" paddingX="16px" borderBottomWidth="1px" color="muted" fontSize="12.5px">
@@ -42,7 +48,7 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
         <BodyEditor
           text={body}
           onChange={onBody}
-          onSend={() => ready && onSend()}
+          onSend={() => ready && send()}
           fieldsAt={async (within) =>
             bodyFields(await queries.ensureQueryData(description), model, method, address, within)
           }
@@ -52,15 +58,24 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
         <MainButton
           type="button"
           disabled={!ready}
-          onClick={onSend}
-          bg={method === 'DELETE' ? 'brick' : undefined}
+          onClick={send}
+          bg={real && method === 'DELETE' ? 'brick' : undefined}
           flex="none"
         >
-          {found.button}
+          {real ? found.button : `Rehearse: ${found.button.toLowerCase()}`}
         </MainButton>
-        <chakra.span color={found.ready ? 'muted' : 'brick'} fontSize="13px" aria-live="polite">
-          {found.says}
+        <chakra.span color={found.ready ? 'muted' : 'brick'} fontSize="13px" aria-live="polite" flex="1">
+          {found.says} {found.ready && !real && 'Rolled back afterwards.'}
         </chakra.span>
+        <chakra.label display="flex" alignItems="center" gap="8px" flex="none" cursor="pointer">
+          <chakra.input
+            type="checkbox"
+            accentColor="var(--chakra-colors-lit)"
+            checked={real}
+            onChange={(e) => setReal(e.target.checked)}
+          />
+          For real
+        </chakra.label>
       </Flex>
     </Grid>
   );

@@ -37,15 +37,23 @@ export interface Request {
   address: string;
   body: string;
   speaker: Speaker;
+  /** Whether a write stays; otherwise it is rehearsed. */
+  real?: boolean;
 }
 
-async function ask(window: string, { method, address, body: sent, speaker }: Request): Promise<Answer> {
+async function ask(window: string, { method, address, body: sent, speaker, real }: Request): Promise<Answer> {
   const start = performance.now();
   const as = actAs(speaker);
   const carries = method !== 'GET' && method !== 'DELETE';
+  const many = address.split('?', 1)[0]?.endsWith('/$each'); // may be a million rows
   const response = await fetch(`/draft/${window}${encoded(address)}`, {
     method,
-    headers: { ...(as ? { 'Act-As': as } : {}), ...(carries ? { 'Content-Type': 'application/json' } : {}) },
+    headers: {
+      ...(as ? { 'Act-As': as } : {}),
+      ...(carries ? { 'Content-Type': 'application/json' } : {}),
+      ...(carries && !many ? { Prefer: 'return=representation' } : {}),
+      ...(method === 'GET' || real ? {} : { Rehearsal: 'once' }),
+    },
     body: carries ? sent : undefined,
   });
   const text = await response.text();

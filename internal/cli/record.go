@@ -331,8 +331,8 @@ func (a *app) checkAgain() *cobra.Command {
 func (a *app) checkCompare() *cobra.Command {
 	c := &cobra.Command{Use: "compare WINDOW FROM TO [PATH …]", Short: "Ask two versions the same, side by side",
 		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, ` +
-			`how long they take
-and how large they are. Without paths, a page of each resource.`,
+			`how long they take,
+in how many statements, and how large they are. Without paths, a page of each resource.`,
 		Example: "  eager check compare saltmere live draft\n  eager check compare saltmere 1 draft \"/tugs?orderby=name&top=3\"",
 		Args:    cobra.MinimumNArgs(3)}
 	as := c.Flags().StringSlice("as", nil, "act as this role, or several")
@@ -362,14 +362,14 @@ and how large they are. Without paths, a page of each resource.`,
 
 func printComparison(w io.Writer, from, to string, list []windows.ComparedAnswer) {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintf(t, "REQUEST\t%s\t\t\t%s\t\t\tANSWERS\n", strings.ToUpper(from), strings.ToUpper(to))
+	fmt.Fprintf(t, "REQUEST\t%s\t\t\t\t%s\t\t\t\tANSWERS\n", strings.ToUpper(from), strings.ToUpper(to))
 	for _, one := range list {
 		same := "the same"
 		if one.Difference != "" {
 			same = one.Difference
 		}
 		cell := func(a windows.AnswerFigures) string {
-			return fmt.Sprintf("%d\t%.1f ms\t%d B", a.Status, a.Milliseconds, a.Bytes)
+			return fmt.Sprintf("%d\t%.1f ms\t%s\t%d B", a.Status, a.Milliseconds, counted(int64(a.Statements), "statement"), a.Bytes)
 		}
 		fmt.Fprintf(t, "/%s\t%s\t%s\t%s\n", one.Path, cell(one.From), cell(one.To), short(same))
 	}

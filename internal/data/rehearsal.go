@@ -108,6 +108,9 @@ func (r *Rehearsal) Do(ctx context.Context, api *API, do func(*API) error) error
 	return err
 }
 
+// Ran counts the statements of requests, from any beginning: what two calls differ by has run between them. No request runs meanwhile.
+func (r *Rehearsal) Ran() int { return r.tx.Ran() }
+
 // Rehearses reports whether requests run in a rehearsal.
 func (a *API) Rehearses() bool { return a.rehearsal }
 

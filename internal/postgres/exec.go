@@ -32,6 +32,7 @@ type statements struct {
 	conn  *pgconn.PgConn
 	known *sized.Cache[string, *pgconn.StatementDescription]
 	made  int
+	ran   int
 	next  arguments // of the one that is run next
 }
 
@@ -209,6 +210,7 @@ func (q *Statement) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 		if err := s.next.take(args, statement.ParamOIDs, conn.TypeMap()); err != nil {
 			return rows{}, false, err
 		}
+		s.ran++
 		r := rows{s.conn.ExecStatement(context.Background(), statement, s.next.values, s.next.formats, binaryRows), s, q}
 		if r.NextRow() {
 			return r, true, nil

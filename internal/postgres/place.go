@@ -157,6 +157,9 @@ func (s *Source) TxStatus(ctx context.Context, id string) (TxStatus, error) {
 
 var errRuleViolated = errors.New("the write breaks a rule of the role")
 
+// Ran is how many statements of plans have run on the connection of the transaction, those before it too.
+func (t *Tx) Ran() int { return statementsOf(t.conn.Conn()).ran }
+
 // Broken reports whether the connection of the transaction is gone, and the transaction with it.
 func (t *Tx) Broken() bool { return t.conn.Conn().IsClosed() }
 

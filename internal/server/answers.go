@@ -9,8 +9,10 @@ import (
 	"slices"
 	"time"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/data"
 	"eagerwindow/internal/windows"
 )
 
@@ -23,12 +25,18 @@ const (
 // compareAnswers sends the same reads to two versions of a window.
 func (s *Server) compareAnswers(ctx context.Context, name, email string, in windows.NewComparison) ([]windows.ComparedAnswer, error) {
 	var sides [2]*checkRun
+	var within [2]*data.Rehearsal // where statements can be counted
 	for i, version := range []string{in.From, in.To} {
 		run, err := s.newChecks(ctx, name, email, windows.NewChecks{Suites: []string{}, On: version})
 		if err != nil {
 			return nil, err
 		}
-		sides[i] = run
+		rehearsal, err := run.api.Rehearse(ctx, access.Caller{Operator: true, Subject: email}, checkTime)
+		if err != nil {
+			return nil, err
+		}
+		defer rehearsal.Close()
+		sides[i], within[i] = run, rehearsal
 	}
 	if len(in.Paths) == 0 {
 		for _, r := range sides[0].api.Model.Resources {
@@ -41,19 +49,19 @@ func (s *Server) compareAnswers(ctx context.Context, name, email string, in wind
 	for _, path := range in.Paths[:min(len(in.Paths), maxCompared)] {
 		one := windows.ComparedAnswer{Path: path}
 		var answers [2]suite.Answer
-		for i, figures := range []*windows.AnswerFigures{&one.From, &one.To} {
-			var took []float64
-			for range compareTimes {
-				begun := time.Now()
-				a, err := sides[i].send(ctx, nil, suite.Request{ActAs: in.ActAs, Method: "GET", Path: readable(path)})
+		var took [2][]float64
+		for range compareTimes {
+			for i, figures := range []*windows.AnswerFigures{&one.From, &one.To} {
+				before, begun := within[i].Ran(), time.Now()
+				a, err := sides[i].send(ctx, within[i], suite.Request{ActAs: in.ActAs, Method: "GET", Path: readable(path)})
 				if err != nil {
 					return nil, err
 				}
-				answers[i] = a
-				took = append(took, time.Since(begun).Seconds()*1000)
+				answers[i], took[i] = a, append(took[i], time.Since(begun).Seconds()*1000)
+				slices.Sort(took[i])
+				*figures = windows.AnswerFigures{Status: a.Status, Milliseconds: took[i][len(took[i])/2], Statements: within[i].Ran() - before,
+					Bytes: len(a.Body)}
 			}
-			slices.Sort(took)
-			*figures = windows.AnswerFigures{Status: answers[i].Status, Milliseconds: took[compareTimes/2], Bytes: len(answers[i].Body)}
 		}
 		one.Difference = difference("", answers[0].JSON(), answers[1].JSON())
 		if one.From.Status != one.To.Status {

@@ -250,7 +250,8 @@ func TestDemandedChecks(t *testing.T) {
 	}
 	list, err := r.Operator.CompareAnswers(t.Context(), "saltmere", windows.NewComparison{From: "1", To: "draft",
 		Paths: []string{"tugs?top=2", "nothing"}})
-	if err != nil || len(list) != 2 || list[0].Difference != "" || list[1].From.Status != 404 {
+	if err != nil || len(list) != 2 || list[0].Difference != "" || list[0].To.Statements != 1 || list[1].From.Status != 404 ||
+		list[1].From.Statements != 0 {
 		text, _ := json.Marshal(list)
 		t.Errorf("two versions side by side: %s %v", text, err)
 	}

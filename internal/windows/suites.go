@@ -174,6 +174,7 @@ type ComparedAnswer struct {
 type AnswerFigures struct {
 	Status       int     `json:"status"`
 	Milliseconds float64 `json:"milliseconds"` // the median of some
+	Statements   int     `json:"statements"`
 	Bytes        int     `json:"bytes"`
 }
 

@@ -88,7 +88,7 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 		return nil, err
 	}
 	defer source.Close()
-	best := map[string]float64{}
+	best, size := map[string]float64{}, 0.0 // of the description, in MB
 	time1 := func(name string, do func() error) error {
 		start := time.Now()
 		if err := do(); err != nil {
@@ -128,7 +128,8 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 				if err != nil {
 					return err
 				}
-				_, err = describe.Write(policy, scope, describe.Place{Server: "http://127.0.0.1/api/large"}, describe.Form{})
+				text, err := describe.Write(policy, scope, describe.Place{Server: "http://127.0.0.1/api/large"}, describe.Form{Compact: true})
+				size = float64(len(text)) / 1e6
 				return err
 			}},
 			{"metadata", func() error {
@@ -147,7 +148,8 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 		}
 	}
 	return []figure{{"introspect 1,000 tables", best["introspect"], "s", 2}, {"bind", best["bind"], "s", 1},
-		{"description", best["description"], "s", 1}, {"metadata", best["metadata"], "s", 1}}, nil
+		{"description", best["description"], "s", 1}, {"description", size, "MB", 8},
+		{"metadata", best["metadata"], "s", 1}}, nil
 }
 
 // memory is the memory of the service with the large window in it, after its description and metadata have been asked for.

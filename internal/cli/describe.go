@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -101,6 +103,12 @@ func (a *app) describe() *cobra.Command {
 			return a.checkDescription(text, args[0])
 		case generates:
 			return a.generate(text, *output, args[0])
+		case *output == "json":
+			var laidOut bytes.Buffer
+			if err := json.Indent(&laidOut, text, "", "  "); err != nil {
+				return fmt.Errorf("the description can't be read: %w", err)
+			}
+			text = laidOut.Bytes()
 		}
 		_, err = a.Out.Write(text)
 		return err

@@ -135,7 +135,7 @@ func (s *Server) openAPI(form descriptionForm) answering {
 		}
 		return s.sendDescription(w, r, d, caller, answerForm{form.name + version, form.kind, name + "." + form.name},
 			func(scope *access.Scope, place describe.Place) ([]byte, error) {
-				return describe.Write(d.policy, scope, place, describe.Form{Version: version, YAML: form.name == "yaml"})
+				return describe.Write(d.policy, scope, place, describe.Form{Version: version, YAML: form.name == "yaml", Compact: true})
 			})
 	}
 }

@@ -29,7 +29,7 @@ func TestDescriptionsOfReleases(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := get(t, r, "", "/api/saltmere/openapi.json")
-	if now.Text == first.Text || !strings.Contains(now.Text, `"version": "1.1.0"`) {
+	if now.Text == first.Text || !strings.Contains(now.Text, `"version":"1.1.0"`) {
 		t.Error("what is live is described as before")
 	}
 	if kept := get(t, r, "", "/describe/saltmere/1/openapi.json"); kept.Text != first.Text {

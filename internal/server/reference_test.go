@@ -34,7 +34,7 @@ func TestReferencePage(t *testing.T) {
 		{"/describe/saltmere/metadata.xml?role=agent", "", 200, []string{`EntityType Name="port_calls"`}, []string{"inspections"}},
 		{"/describe/saltmere/metadata.json", "", 200, []string{`"$Version": "4.01"`}, nil},
 		{"/describe/saltmere/openapi.json?resource=tugs", "", 200, []string{`"/tugs/{id}"`}, []string{`"/vessels"`}},
-		{"/describe/saltmere/openapi.json?openapi=2.0", "", 200, []string{`"swagger": "2.0"`, `"basePath": "/api/saltmere"`}, nil},
+		{"/describe/saltmere/openapi.json?openapi=2.0", "", 200, []string{`"swagger":"2.0"`, `"basePath":"/api/saltmere"`}, nil},
 		{"/describe/saltmere/openapi.json?openapi=4", "", 400, []string{"3.1, 3.0 or 2.0"}, nil},
 		{"/describe/saltmere/openapi.json?resource=tug", "", 404, []string{`did you mean \"tugs\"?`}, nil},
 		{"/describe/-/page.css", "", 200, []string{"--chalk"}, []string{"{{"}}, {"/describe/-/page.js", "", 200,
@@ -112,7 +112,7 @@ func TestDeprecated(t *testing.T) {
 		}
 	}
 	out := get(t, r, "", "/api/old/openapi.json").Text
-	for text, times := range map[string]int{`"deprecated": true`: 3,
+	for text, times := range map[string]int{`"deprecated":true`: 3,
 		"Deprecated since 2026-12-01, and served until 2027-06-01. Use boats.": 1} {
 		if n := strings.Count(out, text); n != times {
 			t.Errorf("the description has %q %d times, want %d", text, n, times)

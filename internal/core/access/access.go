@@ -408,26 +408,42 @@ func (s *Scope) Vectors(r *model.Resource) []*model.Vector {
 
 // MayLink reports whether the role may tie and untie rows along a relation: it reads both ends, and updates the row that holds the
 // relation, or with a junction the one that it starts from.
-func (s *Scope) MayLink(rel *model.Relation) bool { return s.CheckLink(rel) == nil }
+func (s *Scope) MayLink(rel *model.Relation) bool {
+	_, lacking := s.lacks(rel)
+	return lacking == nil && s.CheckLink(rel) == nil
+}
+
+// lacks is an operation on a resource that links of a relation take and the role may not; no resource where it may all.
+func (s *Scope) lacks(rel *model.Relation) (window.Operation, *model.Resource) {
+	for _, r := range []*model.Resource{rel.From, rel.To} {
+		if s.For(window.Read, r) == nil {
+			return window.Read, r
+		}
+	}
+	if holder := holderOf(rel); s.For(window.Update, holder) == nil {
+		return window.Update, holder
+	}
+	return "", nil
+}
+
+// holderOf is the resource whose rows a link of the relation changes.
+func holderOf(rel *model.Relation) *model.Resource {
+	if rel.Through == nil && !rel.Holds() {
+		return rel.To
+	}
+	return rel.From
+}
 
 // CheckLink is the refusal where the role may not.
 func (s *Scope) CheckLink(rel *model.Relation) error {
-	for _, r := range []*model.Resource{rel.From, rel.To} {
-		if s.For(window.Read, r) == nil {
-			return s.Refuse(window.Read, r)
-		}
-	}
-	holder := rel.From
-	if rel.Through == nil && !rel.Holds() {
-		holder = rel.To
-	}
-	d := s.For(window.Update, holder)
-	if d == nil {
-		return s.Refuse(window.Update, holder)
+	if op, r := s.lacks(rel); r != nil {
+		return s.Refuse(op, r)
 	}
 	if rel.Through != nil {
 		return nil
 	}
+	holder := holderOf(rel)
+	d := s.For(window.Update, holder)
 	for _, f := range rel.Holding() {
 		switch {
 		case f == nil:

@@ -5,6 +5,7 @@ package describe
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -32,7 +33,7 @@ type Place struct {
 func OpenAPI(p *access.Policy, scope *access.Scope, at Place) (*object, error) {
 	m := p.Model()
 	w := &writer{model: m, scope: scope, at: at, limited: limited(m, scope), paths: &object{}, examples: map[*model.Field]any{},
-		components: map[string]*object{}}
+		components: map[string]map[string]any{}}
 	for _, name := range p.RoleNames() {
 		role, err := p.Scope(access.Caller{Subject: "description", Roles: []string{name}})
 		if err != nil {
@@ -84,9 +85,9 @@ type writer struct {
 	at         Place
 	limited    bool // requests are counted
 	paths      *object
-	components map[string]*object    // by kind
-	pending    []func()              // schemas that are referred to and not yet written
-	lazy       map[string]func() any // shared components, by kind and name
+	components map[string]map[string]any // by kind and name; nil while it is made
+	pending    []func()                  // schemas that are referred to and not yet written
+	lazy       map[string]func() any     // shared components, by kind and name
 	examples   map[*model.Field]any
 }
 
@@ -131,9 +132,12 @@ func (w *writer) document(resources []*model.Resource) *object {
 	out.Set("paths", w.paths)
 	components := &object{}
 	for _, kind := range componentKinds {
-		if group := w.components[kind]; group != nil {
-			group.Sort()
-			components.Set(kind, group)
+		if made := w.components[kind]; made != nil {
+			group := &object{}
+			for _, name := range slices.Sorted(maps.Keys(made)) {
+				group.Add(name, made[name])
+			}
+			components.Add(kind, group)
 		}
 	}
 	out.Set("components", components)
@@ -166,12 +170,14 @@ func inlineOnce(doc *object) {
 		if group == nil {
 			continue
 		}
-		for _, m := range slices.Clone(group.Members) {
-			if at := uses["#/components/"+kind+"/"+m.Name]; len(at) == 1 {
-				at[0].Members = m.Value.(*object).Members
-				group.Delete(m.Name)
+		group.Members = slices.DeleteFunc(group.Members, func(m jsontree.Member) bool {
+			at := uses["#/components/"+kind+"/"+m.Name]
+			if len(at) != 1 {
+				return false
 			}
-		}
+			at[0].Members = m.Value.(*object).Members
+			return true
+		})
 	}
 }
 
@@ -190,17 +196,22 @@ func (w *writer) about() string {
 
 // add adds a component where there is none of that name, and returns a reference to it.
 func (w *writer) add(kind, name string, make func() any) *object {
-	group := w.components[kind]
-	if group == nil {
-		group = &object{}
-		w.components[kind] = group
-	}
-	if !group.Has(name) {
-		group.Add(name, nil) // what it is made of may refer to it
-		value := make()
-		group.Set(name, value)
+	if w.claim(kind, name) { // first, as what it is made of may refer to it
+		w.components[kind][name] = make()
 	}
 	return reference(kind, name)
+}
+
+// claim reports whether a component is not there yet, and takes its name.
+func (w *writer) claim(kind, name string) bool {
+	if w.components[kind] == nil {
+		w.components[kind] = map[string]any{}
+	}
+	_, there := w.components[kind][name]
+	if !there {
+		w.components[kind][name] = nil
+	}
+	return !there
 }
 
 func reference(kind, name string) *object {
@@ -214,14 +225,8 @@ func (w *writer) use(kind, name string) *object {
 
 // schemaRef refers to a schema that is written once the operations are.
 func (w *writer) schemaRef(name string, make func() any) *object {
-	group := w.components["schemas"]
-	if group == nil {
-		group = &object{}
-		w.components["schemas"] = group
-	}
-	if !group.Has(name) {
-		group.Add(name, nil)
-		w.pending = append(w.pending, func() { group.Set(name, make()) })
+	if w.claim("schemas", name) {
+		w.pending = append(w.pending, func() { w.components["schemas"][name] = make() })
 	}
 	return reference("schemas", name)
 }

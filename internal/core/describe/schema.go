@@ -66,7 +66,11 @@ func objectOf(about string, properties *object, required list) *object {
 
 // orNull is a schema that null meets too.
 func orNull(schema *object, about any) *object {
-	return jsontree.New("description", about, "anyOf", list{schema, jsontree.New("type", "null")})
+	shapes := list{schema}
+	if len(schema.Members) == 1 && schema.Has("anyOf") {
+		shapes = slices.Clone(schema.List("anyOf"))
+	}
+	return jsontree.New("description", about, "anyOf", append(shapes, jsontree.New("type", "null")))
 }
 
 // page refers to the schema of a list of rows.

@@ -15,6 +15,7 @@ var Versions = []string{"3.1", "3.0", "2.0"}
 type Form struct {
 	Version string // one of Versions; "": the first
 	YAML    bool
+	Compact bool // JSON for machines, without blanks
 }
 
 // Write writes the description of what a scope may do, with the overlay of its document. The error is a fault if there is no such resource
@@ -27,7 +28,7 @@ func Write(p *access.Policy, scope *access.Scope, at Place, form Form) ([]byte, 
 	if form.YAML {
 		return jsontree.AppendYAML(doc)
 	}
-	return append(jsontree.Append(nil, doc, true), '\n'), nil
+	return append(jsontree.Append(nil, doc, !form.Compact), '\n'), nil
 }
 
 // Describe is the description as a value, with the overlay of its document, in a version of OpenAPI.

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
@@ -211,10 +212,10 @@ func picture(file string, take chromedp.Action[[]byte]) chromedp.Action[chromedp
 	})
 }
 
-// mostLines is how much of a command's output a picture shows.
-const mostLines = 36
+// mostLines is how much of a command's output a picture shows, in lines of so many columns.
+const mostLines, columns = 36, 140
 
-// terminal is a page that looks like a terminal of 140 columns.
+// terminal is a page that looks like a terminal.
 func terminal(args []string, out string) string {
 	quoted := make([]string, len(args))
 	for i, a := range args {
@@ -223,8 +224,12 @@ func terminal(args []string, out string) string {
 			quoted[i] = `"` + a + `"`
 		}
 	}
-	if lines := strings.Split(out, "\n"); len(lines) > mostLines {
-		out = strings.Join(lines[:mostLines], "\n") + "\n…"
+	lines, rows := strings.Split(out, "\n"), 0
+	for i, line := range lines {
+		if rows += 1 + utf8.RuneCountInString(line)/columns; rows > mostLines {
+			out = strings.Join(lines[:i], "\n") + "\n…"
+			break
+		}
 	}
 	return `<body style="margin:0;background:#0f1720;color:#e9e6dc;font:13px/1.5 'DejaVu Sans Mono',` +
 		`monospace"><pre style="padding:20px;margin:0;white-space:pre-wrap">` +

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/http"
 	"net/url"
 	"slices"
 	"time"
@@ -38,6 +39,9 @@ func (s *Server) compareAnswers(ctx context.Context, name, email string, in wind
 		defer rehearsal.Close()
 		sides[i], within[i] = run, rehearsal
 	}
+	if err := neitherKnows(sides, in.ActAs); err != nil {
+		return nil, err
+	}
 	if len(in.Paths) == 0 {
 		for _, r := range sides[0].api.Model.Resources {
 			if r.Can(window.Read) && r.Query == nil {
@@ -70,6 +74,20 @@ func (s *Server) compareAnswers(ctx context.Context, name, email string, in wind
 		list = append(list, one)
 	}
 	return list, nil
+}
+
+// neitherKnows is the refusal of a role or a claim that neither version has. A role that one of them lacks is a difference.
+func neitherKnows(sides [2]*checkRun, as string) error {
+	if as == "" {
+		return nil
+	}
+	r := &http.Request{Header: http.Header{"Act-As": {as}}}
+	_, from := actAs(r, sides[0].api)
+	_, to := actAs(r, sides[1].api)
+	if from == nil {
+		return nil
+	}
+	return to
 }
 
 // readable is a path that people write, with what an address needs.

@@ -255,4 +255,9 @@ func TestDemandedChecks(t *testing.T) {
 		text, _ := json.Marshal(list)
 		t.Errorf("two versions side by side: %s %v", text, err)
 	}
+	misspelt := windows.NewComparison{From: "1", To: "draft", ActAs: "agnet"}
+	if _, err := r.Operator.CompareAnswers(t.Context(), "saltmere", misspelt); err == nil ||
+		!strings.Contains(err.Error(), `there is no role "agnet"`) {
+		t.Errorf("a role of neither: %v", err)
+	}
 }

@@ -65,7 +65,7 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
           {real ? found.button : `Rehearse: ${found.button.toLowerCase()}`}
         </MainButton>
         <chakra.span color={found.ready ? 'muted' : 'brick'} fontSize="13px" aria-live="polite" flex="1">
-          {found.says} {found.ready && !real && 'Rolled back afterwards.'}
+          {found.says} {found.ready && !real && 'Then it is undone.'}
         </chakra.span>
         <chakra.label display="flex" alignItems="center" gap="8px" flex="none" cursor="pointer">
           <chakra.input

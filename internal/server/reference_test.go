@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -66,6 +67,26 @@ func TestReferencePage(t *testing.T) {
 	}
 	if again := get(t, r, "", "/describe/saltmere", "If-None-Match", page.Header.Get("ETag")); again.StatusCode != http.StatusNotModified {
 		t.Errorf("once more: %s", again.Status)
+	}
+}
+
+// Of many resources the page is a list, and each has a page of its own.
+func TestReferenceOfMany(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	var resources strings.Builder
+	for i := range 90 {
+		fmt.Fprintf(&resources, "  boats_%d: {from: harbour.tug}\n", i)
+	}
+	published(t, r, "fleet", "source: saltmere\nresources:\n"+resources.String()+
+		"roles: {all: {anonymous: true, may: {\"*\": read}}}\ndescription: {public: all}\n")
+	list := get(t, r, "", "/describe/fleet")
+	if list.StatusCode != 200 || !strings.Contains(list.Text, "resource=boats_89") || strings.Contains(list.Text, `id="list-boats_89"`) {
+		t.Errorf("the list: %s, %d bytes", list.Status, len(list.Text))
+	}
+	one := get(t, r, "", "/describe/fleet?resource=boats_89")
+	if one.StatusCode != 200 || !strings.Contains(one.Text, `id="list-boats_89"`) || strings.Contains(one.Text, `id="list-boats_88"`) {
+		t.Errorf("one of them: %s, %d bytes", one.Status, len(one.Text))
 	}
 }
 

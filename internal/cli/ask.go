@@ -79,43 +79,17 @@ type question struct {
 
 func (q *question) ask(ctx context.Context, window, path string) error {
 	s := q.app.service()
-	r := client.Request{Method: strings.ToUpper(q.method), Path: "/draft/" + window + "/" + path, ActAs: actAs(q.as, q.claims)}
-	if q.plan {
-		r.Header = http.Header{"Prefer": {"explain"}}
-	}
-	if r.Header == nil {
-		r.Header = http.Header{}
-	}
-	if q.live {
-		r.Path = "/api/" + window + "/" + path
-		token, err := q.token()
-		switch {
-		case err != nil:
-			return err
-		case len(q.as) > 0: // an operator is somebody on the live API in a rehearsal only
-			r.Header.Set("Rehearsal", "once")
-		default:
-			s.Token = token
-		}
-	}
-	for _, h := range q.headers {
-		name, value, is := strings.Cut(h, ":")
-		if !is {
-			return usage("--header takes 'Name: value', not %q", h)
-		}
-		r.Header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
-	}
-	body, err := q.text()
+	r, body, err := q.request(window, path)
 	if err != nil {
 		return err
 	}
-	if body != nil {
-		r.Body = bytes.NewReader(body)
-	}
-	if r.Method == "" {
-		r.Method = http.MethodGet
-		if r.Body != nil {
-			r.Method = http.MethodPost
+	if q.live {
+		token, err := q.token()
+		if err != nil {
+			return err
+		}
+		if len(q.as) == 0 {
+			s.Token = token
 		}
 	}
 	if q.copy != "" {
@@ -153,6 +127,41 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 		return q.app.plan(r.Method, text)
 	}
 	return q.app.answer(res)
+}
+
+// request is what is asked, with the text of its body.
+func (q *question) request(window, path string) (r client.Request, body []byte, err error) {
+	r = client.Request{Method: strings.ToUpper(q.method), Path: "/draft/" + window + "/" + path, ActAs: actAs(q.as, q.claims),
+		Header: http.Header{}}
+	if q.plan {
+		r.Header.Set("Prefer", "explain")
+	}
+	if q.live {
+		r.Path = "/api/" + window + "/" + path
+		if len(q.as) > 0 { // an operator is somebody on the live API in a rehearsal only
+			r.Header.Set("Rehearsal", "once")
+		}
+	}
+	for _, h := range q.headers {
+		name, value, is := strings.Cut(h, ":")
+		if !is {
+			return r, nil, usage("--header takes 'Name: value', not %q", h)
+		}
+		r.Header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
+	}
+	if body, err = q.text(); err != nil {
+		return r, nil, err
+	}
+	if body != nil {
+		r.Body = bytes.NewReader(body)
+	}
+	if r.Method == "" {
+		r.Method = http.MethodGet
+		if body != nil {
+			r.Method = http.MethodPost
+		}
+	}
+	return r, body, nil
 }
 
 // snippet prints a request for a shell or in a language.

@@ -66,57 +66,15 @@ write there lasts.`,
 		if err := checkReports(reports); err != nil {
 			return err
 		}
-		if len(inputs) > 0 {
-			text, err := bodyOf(inputs)
-			if err != nil {
-				return err
-			}
-			if err := json.Unmarshal([]byte(text), &in.Inputs); err != nil {
-				return err
-			}
-		}
-		rows, err := a.inputRows(c, args[0], inputFile, inputRows)
+		rows, err := a.inputRows(c, args[0], inputFile, inputRows, inputs)
 		if err != nil {
 			return err
 		}
-		for _, name := range args[1:] {
-			if !strings.ContainsAny(name, "./") {
-				in.Suites = append(in.Suites, name)
-				continue
-			}
-			text, err := os.ReadFile(name)
-			if err != nil {
-				return usage("%w", err)
-			}
-			if _, err := suite.Parse(text); err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
-			in.Documents = append(in.Documents, windows.NamedDocument{Name: filepath.Base(name), Text: string(text)})
+		if err := chooseSuites(&in, args[1:]); err != nil {
+			return err
 		}
-		var results []suite.Result
-		done := a.progress(&results)
 		begun := time.Now()
-		given := in.Inputs
-		for i, row := range rows {
-			of := done
-			if len(rows) > 1 {
-				of = func(r suite.Result) {
-					r.Check += fmt.Sprintf(" [%d]", i+1)
-					done(r)
-				}
-			}
-			in.Inputs = maps.Clone(row)
-			maps.Copy(in.Inputs, given)
-			if at != "" {
-				err = a.checkAt(c, args[0], at, in, of)
-			} else {
-				err = a.service().RunChecks(c.Context(), args[0], in, of)
-			}
-			if err != nil {
-				break
-			}
-		}
-		a.clearProgress()
+		results, err := a.runEach(c, args[0], at, in, rows)
 		if err != nil {
 			return err
 		}
@@ -137,10 +95,70 @@ write there lasts.`,
 	return c
 }
 
-// inputRows are the inputs of each run of the suites: those of a file, or the rows that a read of the draft answers; one without any
-// where none
-// is named.
-func (a *app) inputRows(c *cobra.Command, window, file, read string) ([]map[string]any, error) {
+// runEach runs the suites once with each row of inputs.
+func (a *app) runEach(c *cobra.Command, window, at string, in windows.NewChecks, rows []map[string]any) ([]suite.Result, error) {
+	var results []suite.Result
+	done := a.progress(&results)
+	defer a.clearProgress()
+	for i, row := range rows {
+		of := done
+		if len(rows) > 1 {
+			of = func(r suite.Result) {
+				r.Check += fmt.Sprintf(" [%d]", i+1)
+				done(r)
+			}
+		}
+		in.Inputs = row
+		run := func() error { return a.service().RunChecks(c.Context(), window, in, of) }
+		if at != "" {
+			run = func() error { return a.checkAt(c, window, at, in, of) }
+		}
+		if err := run(); err != nil {
+			return nil, err
+		}
+	}
+	return results, nil
+}
+
+// chooseSuites takes those that are named: suites of the service, and files.
+func chooseSuites(in *windows.NewChecks, names []string) error {
+	for _, name := range names {
+		if !strings.ContainsAny(name, "./") {
+			in.Suites = append(in.Suites, name)
+			continue
+		}
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return usage("%w", err)
+		}
+		if _, err := suite.Parse(text); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		in.Documents = append(in.Documents, windows.NamedDocument{Name: filepath.Base(name), Text: string(text)})
+	}
+	return nil
+}
+
+// inputRows are the inputs of each run of the suites, with those that are given for all of them.
+func (a *app) inputRows(c *cobra.Command, window, file, read string, given []string) ([]map[string]any, error) {
+	rows, err := a.readInputs(c, window, file, read)
+	if err != nil || len(given) == 0 {
+		return rows, err
+	}
+	text, err := bodyOf(given)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		if err := json.Unmarshal([]byte(text), &row); err != nil {
+			return nil, err
+		}
+	}
+	return rows, nil
+}
+
+// readInputs are those of a file, or the rows that a read of the draft answers; one without any where none is named.
+func (a *app) readInputs(c *cobra.Command, window, file, read string) ([]map[string]any, error) {
 	var text []byte
 	var err error
 	switch {

@@ -29,10 +29,10 @@ func (a *app) describe() *cobra.Command {
 		Short: "Print a window's description: OpenAPI, CSDL, JSON Schema, or a typed client",
 		Long: `Print the description of what a window serves now, of its draft, or of an earlier release; whole, or as a role sees it.
 
--o json and yaml are OpenAPI,
-	of the version that --openapi says; csdl is the metadata of OData; schema is the JSON Schema of the rows of ` +
-			`--resource; typescript are types for openapi-fetch; go is a package with a client. --check prints what is wrong with the description ` +
-			`instead: what the official schema of its version of OpenAPI refuses, and what linters complain of; the exit status is 1 then.`,
+-o json and yaml are OpenAPI, of the version that --openapi says; csdl is the metadata of OData; schema is the JSON Schema of the rows
+of --resource; typescript are types for openapi-fetch; go is a package with a client. --check prints what is wrong with the
+description instead: what the official schema of its version of OpenAPI refuses, and what linters complain of; the exit status is 1
+then.`,
 		Example: `  eager describe saltmere > saltmere.openapi.json
   eager describe saltmere --as agent -o yaml
   eager describe saltmere --release 1 --openapi 3.0
@@ -41,69 +41,35 @@ func (a *app) describe() *cobra.Command {
   eager describe saltmere --check`,
 		Args: exactly("WINDOW"),
 	}
-	role := c.Flags().String("as", "", "only what this role may do")
-	draft := c.Flags().Bool("draft", false, "the draft instead of the live release")
-	release := c.Flags().Int("release", 0, "an earlier release instead of the live one")
-	version := c.Flags().String("openapi", "3.1", "the version of OpenAPI: "+strings.Join(describe.Versions, ", "))
-	resource := c.Flags().String("resource", "", "only this resource")
-	formats := c.Flags().Bool("formats", false, "all formats of answers, not JSON alone")
-	check := c.Flags().Bool("check", false, "print what is wrong with the description instead")
-	output := c.Flags().StringP("output", "o", "json", strings.Join(describeForms, ", "))
+	q := described{}
+	c.Flags().StringVar(&q.role, "as", "", "only what this role may do")
+	c.Flags().BoolVar(&q.draft, "draft", false, "the draft instead of the live release")
+	c.Flags().IntVar(&q.release, "release", 0, "an earlier release instead of the live one")
+	c.Flags().StringVar(&q.version, "openapi", "3.1", "the version of OpenAPI: "+strings.Join(describe.Versions, ", "))
+	c.Flags().StringVar(&q.resource, "resource", "", "only this resource")
+	c.Flags().BoolVar(&q.formats, "formats", false, "all formats of answers, not JSON alone")
+	c.Flags().BoolVar(&q.check, "check", false, "print what is wrong with the description instead")
+	c.Flags().StringVarP(&q.output, "output", "o", "json", strings.Join(describeForms, ", "))
 	c.MarkFlagsMutuallyExclusive("release", "draft")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		switch {
-		case !slices.Contains(describeForms, *output):
-			return usage("-o is one of %s, not %q", strings.Join(describeForms, ", "), *output)
-		case !slices.Contains(describe.Versions, *version):
-			return usage("--openapi is one of %s, not %q", strings.Join(describe.Versions, ", "), *version)
-		case *output == "schema" && *resource == "":
+		case !slices.Contains(describeForms, q.output):
+			return usage("-o is one of %s, not %q", strings.Join(describeForms, ", "), q.output)
+		case !slices.Contains(describe.Versions, q.version):
+			return usage("--openapi is one of %s, not %q", strings.Join(describe.Versions, ", "), q.version)
+		case q.output == "schema" && q.resource == "":
 			return usage("-o schema is of one resource: add --resource")
 		}
-		query := url.Values{}
-		for name, value := range map[string]string{"role": *role, "resource": *resource} {
-			if value != "" {
-				query.Set(name, value)
-			}
-		}
-		if *formats {
-			query.Set("formats", "all")
-		}
-		at := "/describe/" + url.PathEscape(args[0])
-		switch {
-		case *draft:
-			at += "/draft"
-		case *release != 0:
-			at += "/" + strconv.Itoa(*release)
-		}
-		file := "/openapi.json"
-		switch *output {
-		case "yaml":
-			file = "/openapi.yaml"
-		case "csdl":
-			file = "/metadata.xml"
-		case "schema":
-			file = "/schemas/" + url.PathEscape(*resource) + ".json"
-		}
-		generates := *output == "typescript" || *output == "go"
-		if *version != describe.Versions[0] && !generates {
-			query.Set("openapi", *version)
-		}
-		if *check {
-			file = "/openapi.json"
-		}
-		if q := query.Encode(); q != "" {
-			file += "?" + q
-		}
-		text, err := a.fetch(c, at+file)
+		text, err := a.fetch(c, q.path(args[0]))
 		if err != nil {
 			return err
 		}
 		switch {
-		case *check:
+		case q.check:
 			return a.checkDescription(text, args[0])
-		case generates:
-			return a.generate(text, *output, args[0])
-		case *output == "json":
+		case q.generates():
+			return a.generate(text, q.output, args[0])
+		case q.output == "json":
 			var laidOut bytes.Buffer
 			if err := json.Indent(&laidOut, text, "", "  "); err != nil {
 				return fmt.Errorf("the description can't be read: %w", err)
@@ -114,6 +80,53 @@ func (a *app) describe() *cobra.Command {
 		return err
 	}
 	return c
+}
+
+// described says of what a description is, and in which form.
+type described struct {
+	role, resource, version, output string
+	draft, formats, check           bool
+	release                         int
+}
+
+// generates reports whether a client is made of the description.
+func (q described) generates() bool { return q.output == "typescript" || q.output == "go" }
+
+// path is where the service has it.
+func (q described) path(window string) string {
+	query := url.Values{}
+	for name, value := range map[string]string{"role": q.role, "resource": q.resource} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if q.formats {
+		query.Set("formats", "all")
+	}
+	if q.version != describe.Versions[0] && !q.generates() {
+		query.Set("openapi", q.version)
+	}
+	at := "/describe/" + url.PathEscape(window)
+	switch {
+	case q.draft:
+		at += "/draft"
+	case q.release != 0:
+		at += "/" + strconv.Itoa(q.release)
+	}
+	file := "/openapi.json"
+	switch {
+	case q.check:
+	case q.output == "yaml":
+		file = "/openapi.yaml"
+	case q.output == "csdl":
+		file = "/metadata.xml"
+	case q.output == "schema":
+		file = "/schemas/" + url.PathEscape(q.resource) + ".json"
+	}
+	if len(query) > 0 {
+		file += "?" + query.Encode()
+	}
+	return at + file
 }
 
 // fetch reads what the service answers at a path.

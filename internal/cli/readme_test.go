@@ -155,6 +155,12 @@ func TestHelpExamples(t *testing.T) {
 		"draft push", "draft schema", "check new", "check list", "check keep", "check remove", "check history", "check again", "check record",
 		"check compare", "token"} {
 		help, _ := run("", append(strings.Fields(command), "--help")...)
+		long, _, _ := strings.Cut(help, "Usage:\n")
+		for line := range strings.Lines(long) {
+			if len(line) > 140 || strings.HasPrefix(line, "\t") {
+				t.Errorf("eager %s --help has a line that is not laid out: %q", command, line)
+			}
+		}
 		_, after, _ := strings.Cut(help, "Examples:\n")
 		section, _, _ := strings.Cut(after, "\n\n")
 		lines := strings.Split(strings.TrimSpace(section), "\n")

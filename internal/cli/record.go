@@ -150,10 +150,9 @@ func asArchive(at string, list []windows.Asked) archive {
 
 func (a *app) checkRecord() *cobra.Command {
 	c := &cobra.Command{Use: "record WINDOW [FILE]", Short: "Make a suite of requests that were made",
-		Long: `Make a suite of checks of the last requests that you have made of the draft, or of those in a HAR file, as browsers save ` +
-			`it: each must be answered with the same status and ` +
-			`fields again, and
-those that --field names with the same values. Keys and versions that an answer has are taken from there.`,
+		Long: `Make a suite of checks of the last requests that you have made of the draft, or of those in a HAR file, as browsers save it. Each
+must be answered with the same status and fields again, and those that --field names with the same values. Keys and versions that an
+answer has are taken from there.`,
 		Example: "  eager ask saltmere /tugs/1\n  eager check record saltmere --last 1 > bram.yaml\n" +
 			"  eager check record saltmere demo/visit.har --field name > visit.yaml", Args: cobra.RangeArgs(1, 2)}
 	var fields []string
@@ -330,9 +329,8 @@ func (a *app) checkAgain() *cobra.Command {
 
 func (a *app) checkCompare() *cobra.Command {
 	c := &cobra.Command{Use: "compare WINDOW FROM TO [PATH …]", Short: "Ask two versions the same, side by side",
-		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, ` +
-			`how long they take,
-in how many statements, and how large they are. Without paths, a page of each resource.`,
+		Long: `Send the same reads to two versions of a window, draft, live or the number of a release, and show where the answers differ, how
+long they take, in how many statements, and how large they are. Without paths, a page of each resource.`,
 		Example: "  eager check compare saltmere live draft\n  eager check compare saltmere 1 draft \"/tugs?orderby=name&top=3\"",
 		Args:    cobra.MinimumNArgs(3)}
 	as := c.Flags().StringSlice("as", nil, "act as this role, or several")

@@ -40,7 +40,7 @@ func (a *app) source() *cobra.Command {
 
 func (a *app) sourceSave(verb, short, long, example string) *cobra.Command {
 	c := &cobra.Command{Use: verb + " NAME DSN", Short: short,
-		Long: long + " With - as the DSN it is read from standard input, where no list of processes shows it.", Example: example,
+		Long: long + "\nWith - as the DSN it is read from standard input, where no list of processes shows it.", Example: example,
 		Args: exactly("NAME", "DSN")}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		dsn := args[1]

@@ -28,8 +28,7 @@ const (
 )
 
 // TrialToken makes a token with which an operator calls the live API as a role, with claims of its choice. Its making is in the audit,
-// and it is
-// good as long as the operator is one.
+// and it is good as long as the operator is one.
 func (s *Directory) TrialToken(ctx context.Context, name, operator string, in NewTrial, origin string) (*Token, error) {
 	life := time.Duration(in.Seconds) * time.Second
 	if in.Seconds == 0 {

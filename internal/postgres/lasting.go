@@ -9,8 +9,7 @@ import (
 )
 
 // Lasting lists what writes of a catalog's tables do that a rollback does not undo: the numbers that sequences give out, and triggers
-// that may
-// reach outside of the database.
+// that may reach outside of the database.
 func Lasting(ctx context.Context, s *Source, cat *catalog.Catalog) ([]string, error) {
 	var tables []uint32
 	for _, t := range cat.Tables {

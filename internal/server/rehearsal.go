@@ -21,8 +21,7 @@ func onlyOperators() error {
 }
 
 // rehearsing serves a request that asks for it in a rehearsal: `Rehearsal: once` in one of its own, another value in the one of that id.
-// What
-// it writes is rolled back in the end, and the answer says so.
+// What it writes is rolled back in the end, and the answer says so.
 func (s *Server) rehearsing(r *http.Request, serve serveFunc) serveFunc {
 	id := r.Header.Get("Rehearsal")
 	if id == "" {

@@ -156,25 +156,13 @@ func pointed(doc *object, ref string) any {
 // references finds those that lead nowhere, and components that nothing refers to.
 func references(doc *object) (wrong []string) {
 	used := map[string]bool{}
-	var visit func(v any)
-	visit = func(v any) {
-		switch v := v.(type) {
-		case list:
-			for _, item := range v {
-				visit(item)
-			}
-		case *object:
-			ref := v.Text("$ref")
-			if ref != "" && pointed(doc, ref) == nil {
-				wrong = append(wrong, fmt.Sprintf("the reference %s leads nowhere", ref))
-			}
-			used[ref] = true
-			for _, m := range v.Members {
-				visit(m.Value)
-			}
+	jsontree.Walk(doc, func(o *object) {
+		ref := o.Text("$ref")
+		if ref != "" && pointed(doc, ref) == nil {
+			wrong = append(wrong, fmt.Sprintf("the reference %s leads nowhere", ref))
 		}
-	}
-	visit(doc)
+		used[ref] = true
+	})
 	groups := map[string]*object{"definitions": doc.Object("definitions"), "parameters": doc.Object("parameters"),
 		"responses": doc.Object("responses")}
 	if components := doc.Object("components"); components != nil {

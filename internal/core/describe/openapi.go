@@ -148,23 +148,11 @@ func (w *writer) document(resources []*model.Resource) *object {
 // inlineOnce writes responses and parameters that one place alone refers to into that place.
 func inlineOnce(doc *object) {
 	uses := map[string][]*object{}
-	var visit func(v any)
-	visit = func(v any) {
-		switch v := v.(type) {
-		case list:
-			for _, item := range v {
-				visit(item)
-			}
-		case *object:
-			if ref := v.Text("$ref"); ref != "" {
-				uses[ref] = append(uses[ref], v)
-			}
-			for _, m := range v.Members {
-				visit(m.Value)
-			}
+	jsontree.Walk(doc.Get("paths"), func(o *object) {
+		if ref := o.Text("$ref"); ref != "" {
+			uses[ref] = append(uses[ref], o)
 		}
-	}
-	visit(doc.Get("paths"))
+	})
 	for _, kind := range []string{"responses", "parameters"} {
 		group := doc.Object("components").Object(kind)
 		if group == nil {

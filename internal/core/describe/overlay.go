@@ -45,21 +45,7 @@ func prune(doc *object) {
 	for changed := true; changed; {
 		changed = false
 		used := map[string]bool{}
-		var visit func(v any)
-		visit = func(v any) {
-			switch v := v.(type) {
-			case list:
-				for _, item := range v {
-					visit(item)
-				}
-			case *object:
-				used[v.Text("$ref")] = true
-				for _, m := range v.Members {
-					visit(m.Value)
-				}
-			}
-		}
-		visit(doc)
+		jsontree.Walk(doc, func(o *object) { used[o.Text("$ref")] = true })
 		components := doc.Object("components")
 		for _, kind := range componentKinds {
 			group := components.Object(kind)

@@ -129,6 +129,21 @@ func Clone(v any) any {
 	return v
 }
 
+// Walk calls do with each object of a value, the outer ones first.
+func Walk(v any, do func(*Object)) {
+	switch v := v.(type) {
+	case *Object:
+		do(v)
+		for _, m := range v.Members {
+			Walk(m.Value, do)
+		}
+	case List:
+		for _, item := range v {
+			Walk(item, do)
+		}
+	}
+}
+
 // Plain is the value as encoding/json has it: maps, []any and json.Number for numbers.
 func Plain(v any) any {
 	switch v := v.(type) {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"strings"
 	"testing"
 
 	"eagerwindow/internal/core/jsontree"
@@ -75,5 +76,16 @@ func TestObject(t *testing.T) {
 		if got := string(jsontree.Append(nil, v, false)); err != nil || got != want {
 			t.Errorf("%s: %s %v, want %s", text, got, err, want)
 		}
+	}
+}
+
+// Each object is visited once, the outer ones first, wherever it stands.
+func TestWalk(t *testing.T) {
+	inner, other := jsontree.New("name", "inner"), jsontree.New("name", "other")
+	outer := jsontree.New("name", "outer", "one", inner, "many", jsontree.List{"text", jsontree.List{other}})
+	var names []string
+	jsontree.Walk(outer, func(o *jsontree.Object) { names = append(names, o.Text("name")) })
+	if got := strings.Join(names, " "); got != "outer inner other" {
+		t.Errorf("visited %s", got)
 	}
 }

@@ -272,10 +272,7 @@ func (w *roleProbe) updates(r *model.Resource, d *access.Decision) (string, *ans
 	if len(r.Key) == 0 {
 		return "", nil, nil
 	}
-	rule := ""
-	if d != nil {
-		rule = w.ruleOf(w.role, d)
-	}
+	rule := w.ruleOf(w.role, d)
 	in, out, err := w.rowsAround(r, rule)
 	if err != nil || in == nil {
 		return "", nil, err
@@ -315,10 +312,7 @@ func (w *roleProbe) deletes(r *model.Resource, d *access.Decision) (string, *ans
 	if len(r.Key) == 0 {
 		return "", nil, nil
 	}
-	rule := ""
-	if d != nil {
-		rule = w.ruleOf(w.role, d)
-	}
+	rule := w.ruleOf(w.role, d)
 	in, out, err := w.rowsAround(r, rule)
 	if err != nil || in == nil {
 		return "", nil, err

@@ -86,39 +86,19 @@ func (c *caller) operation(op *contract.Operation) (string, *answer, error) {
 		return c.windowOperation(op)
 	}
 	kind, _, _ := strings.Cut(op.ID, "-")
-	reading := c.scope.For(window.Read, r)
-	if reading == nil { // no row of it is known to the role
-		reading = &access.Decision{}
-	}
-	rows, err := c.sample(r, c.ruleOf(c.role, reading))
-	if err != nil {
-		return "", nil, err
-	}
 	collection := url.PathEscape(r.Name)
 	if !strings.Contains(op.Path, "{") {
 		switch op.Method {
 		case "GET":
 			return c.lists(op, r, collection)
 		case "POST":
-			d := c.scope.For(window.Create, r)
-			body, err := c.newRow(r, d, c.ruleOf(c.role, d))
-			if err != nil {
-				return "", nil, err
-			}
-			for _, headers := range [][]string{nil, {"Prefer", "return=minimal"}} {
-				if wrong, shown, err := c.try(op, collection, body, headers...); wrong != "" || err != nil {
-					return wrong, shown, err
-				}
-				if body, err = c.newRow(r, d, c.ruleOf(c.role, d)); err != nil {
-					return "", nil, err
-				}
-			}
-			return c.try(op, collection, map[string]any{})
+			return c.creates(op, r, collection)
 		}
 		return c.try(op, collection, map[string]any{"value": []any{}})
 	}
-	if len(rows) == 0 {
-		return "", nil, nil
+	rows, err := c.sample(r, c.ruleOf(c.role, c.scope.For(window.Read, r)))
+	if err != nil || len(rows) == 0 {
+		return "", nil, err
 	}
 	path := rowPath(r, rows[0])
 	if strings.HasSuffix(op.Path, "/{relation}/$ref") {
@@ -139,13 +119,33 @@ func (c *caller) operation(op *contract.Operation) (string, *answer, error) {
 		clear(c.samples)
 		return c.try(op, path, nil, "If-Match", "*")
 	}
+	return c.updates(op, r, rows)
+}
+
+func (c *caller) creates(op *contract.Operation, r *model.Resource, path string) (string, *answer, error) {
+	d := c.scope.For(window.Create, r)
+	for _, headers := range [][]string{nil, {"Prefer", "return=minimal"}} {
+		body, err := c.newRow(r, d, c.ruleOf(c.role, d))
+		if err != nil {
+			return "", nil, err
+		}
+		if wrong, shown, err := c.try(op, path, body, headers...); wrong != "" || err != nil {
+			return wrong, shown, err
+		}
+	}
+	return c.try(op, path, map[string]any{})
+}
+
+// updates writes fields of a row as they are, for any version, without an answer, and for a version that is not.
+func (c *caller) updates(op *contract.Operation, r *model.Resource, rows []map[string]any) (string, *answer, error) {
 	d := c.scope.For(window.Update, r)
 	if rule := c.ruleOf(c.role, d); rule != "" {
+		var err error
 		if rows, err = c.sample(r, rule); err != nil || len(rows) == 0 {
 			return "", nil, err
 		}
-		path = rowPath(r, rows[0])
 	}
+	path := rowPath(r, rows[0])
 	body := map[string]any{}
 	for _, f := range r.Fields {
 		if v, known := rows[0][f.Name]; known && d.Takes(f) && access.Possible(f, window.Update) {

@@ -312,7 +312,7 @@ func (p *prober) actAs(roles ...string) string {
 
 // ruleOf is the row rule of a decision with the caller's claims in their places; "" for every row.
 func (p *prober) ruleOf(role string, d *access.Decision) string {
-	if d.Rule == nil {
+	if d == nil || d.Rule == nil {
 		return ""
 	}
 	text := d.Rule.Text

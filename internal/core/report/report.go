@@ -1,6 +1,5 @@
 // Package report writes what has become of checks for those who were not there: JUnit XML for pipelines, JSON, and a page that needs
-// nothing
-// besides itself.
+// nothing besides itself.
 package report
 
 import (

@@ -61,7 +61,7 @@ func makeLarge(ctx context.Context, pg *localpg.Server) (string, error) {
 
 // publishLarge opens a window over all of it, for anyone to read.
 func publishLarge(ctx context.Context, s *service.Service, dsn string) error {
-	document, err := s.Open(ctx, largeName, dsn, "", demo.Operator)
+	document, err := s.Open(ctx, largeName, dsn, nil, demo.Operator)
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func measureLarge(ctx context.Context, dsn string) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
-		document, err := window.Draft(largeName, cat, "")
+		document, err := window.Draft(largeName, cat)
 		if err != nil {
 			return nil, err
 		}

@@ -17,7 +17,7 @@ var core = []string{"fault", "jsontext", "jsontree", "snippet", "catalog", "wind
 	"contract", "generate", "suite", "report", "describe", "probes", "compare", "doctor"}
 
 // around is the order of the packages around the core.
-var around = []string{"sized", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
+var around = []string{"sized", "traffic", "encode", "seal", "postgres", "records", "data", "windows", "identity", "service"}
 
 // formats are libraries that only read and write formats and names.
 var formats = []string{"go.yaml.in/yaml/v4", "github.com/jinzhu/inflection",

@@ -110,7 +110,7 @@ table to one role, "reader". The document is written to NAME.window.yaml for you
 		Args:    exactly("DSN"),
 	}
 	name := c.Flags().String("name", "", "the window's name, part of its address (default: the database's)")
-	schema := c.Flags().String("schema", "", "only the tables of this schema")
+	schemas := c.Flags().StringSlice("schema", nil, "only the tables of these schemas")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		ctx, s := c.Context(), a.service()
 		if *name == "" {
@@ -124,7 +124,7 @@ table to one role, "reader". The document is written to NAME.window.yaml for you
 		if _, err := os.Stat(file); err == nil {
 			return usage("%s is there already; move it, or choose another name with --name", file)
 		}
-		document, err := s.Open(ctx, windows.NewWindow{Name: *name, Source: args[0], Schema: *schema})
+		document, err := s.Open(ctx, windows.NewWindow{Name: *name, Source: args[0], Schemas: *schemas})
 		if err != nil {
 			return err
 		}

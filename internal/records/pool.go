@@ -94,3 +94,8 @@ func (p pool) transact(ctx context.Context, do func(context.Context, pgx.Tx) err
 	defer cancel()
 	return away(pgx.BeginFunc(ctx, p.of, func(tx pgx.Tx) error { return do(ctx, tx) }))
 }
+
+// SendBatch runs statements in one transaction and one round trip.
+func (p pool) SendBatch(ctx context.Context, b *pgx.Batch) error {
+	return p.transact(ctx, func(ctx context.Context, tx pgx.Tx) error { return tx.SendBatch(ctx, b).Close() })
+}

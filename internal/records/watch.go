@@ -14,6 +14,8 @@ type Topic string
 const (
 	LiveRelease Topic = "api_window"
 	SourceDSN   Topic = "source"
+	DraftSaved  Topic = "draft"
+	ChecksRun   Topic = "run" // began or ended
 )
 
 // Change is the window whose live release has changed, or the source whose DSN has.

@@ -66,6 +66,13 @@ func (s *Server) runChecks(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	control := http.NewResponseController(w)
+	kept, err := s.service.BeginRun(r.Context(), run.window, email, in.On)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	var results []suite.Result
+	defer func() { s.keepRun(r.Context(), kept, results) }()
 	var turn sync.Mutex
 	line := func(v any) {
 		turn.Lock()
@@ -74,7 +81,12 @@ func (s *Server) runChecks(w http.ResponseWriter, r *http.Request) {
 		_ = json.NewEncoder(w).Encode(v)                         // the operator has gone away if this fails
 		_ = control.Flush()
 	}
-	run.done = func(result suite.Result) { line(result) }
+	run.done = func(result suite.Result) {
+		line(result)
+		turn.Lock()
+		defer turn.Unlock()
+		results = append(results, result)
+	}
 	if err := run.all(r.Context()); err != nil {
 		code, message := "internal", "the checks could not be run to their end; the service's log says why"
 		if f, is := fault.From(err); is {
@@ -83,6 +95,40 @@ func (s *Server) runChecks(w http.ResponseWriter, r *http.Request) {
 			s.log.Error("checks failed", "window", run.window, "error", err)
 		}
 		line(map[string]any{"error": map[string]any{"code": code, "message": message}})
+	}
+}
+
+// maxKeptResults bounds what is kept of a run: the results of all that failed first.
+const maxKeptResults = 2000
+
+// keepRun keeps what a run has found, also where whoever began it has gone away.
+func (s *Server) keepRun(ctx context.Context, id int64, results []suite.Result) {
+	passed := 0
+	for _, r := range results {
+		if r.Passed {
+			passed++
+		}
+	}
+	failed := len(results) - passed
+	slices.SortStableFunc(results, func(a, b suite.Result) int { return strings.Compare(a.Suite, b.Suite) })
+	if len(results) > maxKeptResults {
+		slices.SortStableFunc(results, func(a, b suite.Result) int {
+			switch {
+			case a.Passed == b.Passed:
+				return 0
+			case a.Passed:
+				return 1
+			}
+			return -1
+		})
+		results = results[:maxKeptResults]
+	}
+	text, err := json.Marshal(append([]suite.Result{}, results...))
+	if err == nil {
+		err = s.service.EndRun(context.WithoutCancel(ctx), id, passed, failed, text)
+	}
+	if err != nil {
+		s.log.Warn("a run of checks can't be kept", "error", err)
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
-	"log/slog"
 	"math"
 	"mime"
 	"net/http"
@@ -387,9 +386,7 @@ func (s *Server) ask(w http.ResponseWriter, r *http.Request, path, options strin
 		return err
 	}
 	e.waited = page.Waited
-	if s.log.Enabled(r.Context(), slog.LevelInfo) {
-		e.shape = page.Shape()
-	}
+	e.shape = page.Shape()
 	defer func() { e.rows = page.Rows() }()
 	if page.Explained != nil {
 		explained(w, page.Explained)

@@ -73,7 +73,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		in = &inner{refusal.Words, refusal.Constraint}
 	}
 	e := exchangeOf(w)
-	e.refused = f.Code
+	e.refused, e.says = f.Code, f.Message
 	if f.Kind == fault.Unavailable && refusal != nil {
 		e.cause = refusal.Words
 	}
@@ -81,7 +81,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 func (s *Server) internal(w http.ResponseWriter, r *http.Request) {
-	exchangeOf(w).refused = "internal"
+	exchangeOf(w).refused, exchangeOf(w).says = "internal", "internal error; the log says which, by the request's number"
 	var body errorBody
 	body.Error.Code, body.Error.Message = "internal", "internal error; its number is "+idOf(w)
 	writeJSON(w, http.StatusInternalServerError, body)

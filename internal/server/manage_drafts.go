@@ -18,7 +18,7 @@ func (s *Server) manageWindows(r chi.Router) {
 	r.Get("/status", s.forOperator(func(r *http.Request, _ string) (any, error) { return s.service.Status(r.Context()) }))
 	r.Get("/windows", s.forOperator(func(r *http.Request, _ string) (any, error) { return s.service.Windows(r.Context()) }))
 	r.Post("/windows", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewWindow) (any, error) {
-		document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schema, email)
+		document, err := s.service.Open(r.Context(), in.Name, in.Source, in.Schemas, email)
 		return windows.Document{Document: document}, err
 	})))
 	r.Delete("/windows/{window}", s.forOperator(func(r *http.Request, _ string) (any, error) {
@@ -36,6 +36,7 @@ func (s *Server) manageWindows(r chi.Router) {
 	r.Get("/windows/{window}/tables/{table}", s.forOperator(func(r *http.Request, _ string) (any, error) {
 		return s.service.LookAtTable(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "table"))
 	}))
+	s.manageTraffic(r)
 	s.manageDrafts(r)
 	s.manageReleases(r)
 	s.manageRehearsals(r)
@@ -64,6 +65,9 @@ func (s *Server) manageDrafts(r chi.Router) {
 		}
 		return s.service.Version(r.Context(), chi.URLParam(r, "window"), number)
 	}))
+	r.Post("/windows/{window}/sketch", s.forOperator(withInput(func(r *http.Request, _ string, in windows.NewSketch) (any, error) {
+		return s.service.Sketch(r.Context(), chi.URLParam(r, "window"), in)
+	})))
 	r.Post("/check", s.forOperator(withInput(func(r *http.Request, _ string, in windows.Document) (any, error) {
 		return s.service.Check(r.Context(), in.Document)
 	})))

@@ -19,6 +19,7 @@ import (
 	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/data"
 	"eagerwindow/internal/service"
+	"eagerwindow/internal/traffic"
 )
 
 // exchange is a request with what became of it, for the log, the metrics and the trace. It is the ResponseWriter that handlers get.
@@ -32,6 +33,7 @@ type exchange struct {
 	rows    int64
 	waited  time.Duration // for the database
 	refused string        // the code of a refusal
+	says    string        // what it says
 	cause   string        // of a 503
 }
 
@@ -205,6 +207,7 @@ func (s *Server) observed(next http.Handler) http.Handler {
 		defer func() {
 			took := time.Since(start)
 			s.metrics.count(e, r, took)
+			s.recordTraffic(e, r, took)
 			if s.log.Enabled(r.Context(), slog.LevelInfo) {
 				s.logRequest(e, r, span, took)
 			}
@@ -272,4 +275,28 @@ func (s *Server) logRequest(e *exchange, r *http.Request, span trace.Span, took 
 		level = slog.LevelDebug
 	}
 	s.log.LogAttrs(context.WithoutCancel(r.Context()), level, "request", attrs...)
+}
+
+// recordTraffic adds a request of a live release to what operators see of its traffic. Their own are left out.
+func (s *Server) recordTraffic(e *exchange, r *http.Request, took time.Duration) {
+	if e.api == nil || e.api.Release == 0 || e.caller.Operator || r.Header["Rehearsal"] != nil {
+		return
+	}
+	window, role := e.api.Model.Name, e.knownRole()
+	s.service.Traffic.Add(traffic.Request{Key: traffic.Key{Window: window, Resource: e.resource(r), Role: role, Status: e.status},
+		Shape: e.shape, Rows: e.rows, Took: took, Waited: e.waited})
+	if e.status >= http.StatusBadRequest {
+		s.service.Traffic.Refuse(traffic.Refusal{Window: window, At: time.Now(), Caller: e.caller.Subject, Role: role, Method: r.Method,
+			Path: cutText(below(r), maxRefusedPath), Status: e.status, Code: e.refused, Message: cutText(e.says, maxRefusedPath)})
+	}
+}
+
+// maxRefusedPath is how much of a path and of a message is kept of a refusal, in bytes.
+const maxRefusedPath = 400
+
+func cutText(text string, most int) string {
+	if len(text) > most {
+		text = text[:most] + "…"
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "?")
 }

@@ -7,7 +7,9 @@ import (
 	"encoding/json"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -137,9 +139,16 @@ const (
 	idleTimeout    = 2 * time.Minute
 )
 
+// closing is the key of a channel in the context of requests that is closed when the server begins to shut down.
+type closing struct{}
+
 // HTTP is an http.Server with the limits that the handler counts on.
 func HTTP(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, WriteTimeout: answerTimeout,
+	ends := make(chan struct{})
+	s := &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, ReadTimeout: requestTimeout, WriteTimeout: answerTimeout,
 		IdleTimeout:    idleTimeout,
-		MaxHeaderBytes: 64 << 10}
+		MaxHeaderBytes: 64 << 10,
+		BaseContext:    func(net.Listener) context.Context { return context.WithValue(context.Background(), closing{}, ends) }}
+	s.RegisterOnShutdown(sync.OnceFunc(func() { close(ends) }))
+	return s
 }

@@ -71,7 +71,7 @@ func (s *Service) clean(ctx context.Context, log *slog.Logger) {
 			return
 		case <-time.After(cleanEvery):
 		}
-		if err := errors.Join(s.records.ForgetOld(ctx), s.records.ForgetUses(ctx)); err != nil && ctx.Err() == nil {
+		if err := errors.Join(s.records.ForgetOld(ctx), s.records.ForgetUses(ctx), s.records.ForgetTraffic(ctx)); err != nil && ctx.Err() == nil {
 			log.Warn("what is old can't be forgotten", "error", err)
 		}
 	}

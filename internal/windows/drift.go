@@ -232,6 +232,9 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	s.mu.Lock()
 	s.drifts[name] = d
 	s.mu.Unlock()
+	if known.release == release { // what is there at the beginning is no news
+		s.events.send(Event{Kind: "drift", Window: name})
+	}
 	if counts := compare.Count(d.Changes); d.Tables != nil || d.Wrong != "" {
 		s.log.Warn("the database has changed since the live release", "window", name, "release", release, "tables", len(d.Tables),
 			"breaking", counts.Breaking, "widening", counts.Widening, "wrong", d.Wrong,

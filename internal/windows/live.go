@@ -93,6 +93,7 @@ func (s *Registry) load(ctx context.Context, name string) (*data.API, error) {
 // Watch takes up what other instances change, until the context ends.
 func (s *Registry) Watch(ctx context.Context) {
 	s.records.Watch(ctx, func(c records.Change) {
+		s.events.send(Event{Kind: eventKinds[c.Topic], Window: c.Name})
 		switch c.Topic {
 		case records.LiveRelease:
 			s.takeUp(ctx, c.Name)
@@ -165,6 +166,11 @@ func (s *Registry) saveUses(ctx context.Context) {
 		if err := s.records.AddUses(ctx, part); err != nil {
 			s.log.Warn("what callers used can't be written down", "error", err)
 			return
+		}
+	}
+	if sums := s.Traffic.Take(); len(sums.Counts)+len(sums.Refusals) > 0 {
+		if err := s.records.AddTraffic(ctx, sums); err != nil {
+			s.log.Warn("traffic can't be written down", "error", err)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package windows
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -26,6 +27,10 @@ type TableView struct {
 	Checks       []string       `json:"checks"`
 	Indexes      []string       `json:"indexes"`
 	Resource     string         `json:"resource"` // "": the window does not show it
+	Key          []string       `json:"key"`
+	Order        []string       `json:"order"`
+	Page         int            `json:"page"`     // rows of a page where the caller names none
+	MaxPage      int            `json:"max_page"` // 0: no maximum
 	Operations   []string       `json:"operations"`
 	Relations    []RelationView `json:"relations"`
 	AlsoShownAs  []string       `json:"also_shown_as,omitempty"` // other resources over the same table
@@ -41,6 +46,8 @@ type ColumnView struct {
 	Default string   `json:"default"`
 	About   string   `json:"about"`
 	Field   string   `json:"field"` // "": it is not shown
+	Seen    string   `json:"seen"`  // what callers see of it, in words
+	Note    string   `json:"note"`  // who fills it, where that is not the caller
 	Roles   []string `json:"roles"` // that may read it
 }
 
@@ -64,10 +71,15 @@ func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableV
 		return nil, fault.New(fault.NotFound, "table.unknown", "the database of %q has no table or resource %q%s", name, table,
 			fault.Suggest(table, append(names, m.ResourceNames()...)))
 	}
+	return tableView(b, t, r), nil
+}
+
+func tableView(b *bound, t *catalog.Table, r *model.Resource) *TableView {
+	m := b.policy.Model()
 	v := &TableView{Table: t.String(), Kind: string(t.Kind), About: t.Comment, Rows: t.RowEstimate, Columns: []ColumnView{},
 		Primary: append([]string{}, t.Primary...), Uniques: [][]string{}, Refers: []string{}, ReferredBy: referredBy(b.catalog, t),
 		Checks:  []string{},
-		Indexes: []string{}, Operations: []string{}, Relations: []RelationView{}, RolesReading: []string{}}
+		Indexes: []string{}, Key: []string{}, Order: []string{}, Operations: []string{}, Relations: []RelationView{}, RolesReading: []string{}}
 	for _, u := range t.Uniques {
 		v.Uniques = append(v.Uniques, u.Columns)
 	}
@@ -91,7 +103,7 @@ func (s *Registry) LookAtTable(ctx context.Context, name, table string) (*TableV
 			v.RolesReading = append(v.RolesReading, role.Name)
 		}
 	}
-	return v, nil
+	return v
 }
 
 // tableNamed finds a table by its name, with its schema or without, or by a resource over it.
@@ -128,7 +140,10 @@ func referredBy(cat *catalog.Catalog, to *catalog.Table) []string {
 func showResource(v *TableView, m *model.Model, r *model.Resource) {
 	shown := viewOf(r)
 	v.Resource, v.Operations, v.Relations = r.Name, shown.Operations, shown.Relations
-	v.About = r.About
+	v.About, v.Key, v.Page, v.MaxPage = r.About, shown.Key, r.Page.Default, r.Page.Max
+	for _, o := range r.Order {
+		v.Order = append(v.Order, o.Value)
+	}
 	for _, other := range m.Resources {
 		if other != r && other.Table == r.Table {
 			v.AlsoShownAs = append(v.AlsoShownAs, other.Name)
@@ -151,7 +166,16 @@ func columnView(p *access.Policy, r *model.Resource, c *catalog.Column) ColumnVi
 	if f == nil {
 		return v
 	}
-	v.Field, v.About = f.Name, f.About
+	v.Field, v.About, v.Seen = f.Name, f.About, seen(f)
+	switch {
+	case f.ReadOnly || c.Identity != catalog.NoIdentity:
+		v.Note = "made by the database"
+	case c.Default != "":
+		v.Note = c.Default + " where left out"
+	}
+	if rel := relationBy(r, f); rel != nil {
+		v.Note = "→ " + rel.To.Name
+	}
 	for _, role := range p.RoleNames() {
 		scope, err := p.Scope(access.Caller{Subject: "look", Roles: []string{role}})
 		if err == nil && slices.Contains(scope.Readable(r), f) {
@@ -159,4 +183,31 @@ func columnView(p *access.Policy, r *model.Resource, c *catalog.Column) ColumnVi
 		}
 	}
 	return v
+}
+
+// relationBy is the relation to one that a field alone holds.
+func relationBy(r *model.Resource, f *model.Field) *model.Relation {
+	for _, rel := range r.Relations {
+		if own := rel.OwnFields(); rel.Holds() && len(own) == 1 && own[0] == f {
+			return rel
+		}
+	}
+	return nil
+}
+
+// seen says what callers see of a field.
+func seen(f *model.Field) string {
+	word := kindName(f.Type)
+	switch f.Type.Kind {
+	case model.Enum:
+		word = fmt.Sprintf("%d values", len(f.Type.Values))
+	case model.Boolean:
+		word = "true or false"
+	case model.Instant:
+		word = "date and time"
+	}
+	if f.Nullable {
+		word += " or null"
+	}
+	return word
 }

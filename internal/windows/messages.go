@@ -19,9 +19,9 @@ type (
 	}
 	// NewWindow opens a window over a database.
 	NewWindow struct {
-		Name   string `json:"name"`
-		Source string `json:"source"`
-		Schema string `json:"schema,omitempty"`
+		Name    string   `json:"name"`
+		Source  string   `json:"source"`
+		Schemas []string `json:"schemas,omitempty"` // none: all
 	}
 	// Document is a window document as text. What is not the document is there where a draft is read.
 	Document struct {
@@ -142,9 +142,11 @@ type FieldView struct {
 
 // RelationView is a relation.
 type RelationView struct {
-	Name string `json:"name"`
-	To   string `json:"to"`
-	Many bool   `json:"many"`
+	Name     string `json:"name"`
+	To       string `json:"to"`
+	Many     bool   `json:"many"`
+	Required bool   `json:"required"`          // to one: there is always one
+	Through  string `json:"through,omitempty"` // the table between
 }
 
 // RoleView is a role with the resources and fields that it may read.
@@ -214,7 +216,11 @@ func viewOf(r *model.Resource) ResourceView {
 		if r.View != nil {
 			break // they stand in every row, and lead to nothing that could be asked by itself
 		}
-		v.Relations = append(v.Relations, RelationView{rel.Name, rel.To.Name, rel.Many})
+		one := RelationView{Name: rel.Name, To: rel.To.Name, Many: rel.Many, Required: rel.Required}
+		if rel.Through != nil {
+			one.Through = rel.Through.Table.String()
+		}
+		v.Relations = append(v.Relations, one)
 	}
 	return v
 }

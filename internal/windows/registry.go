@@ -19,6 +19,7 @@ import (
 	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/records"
 	"eagerwindow/internal/seal"
+	"eagerwindow/internal/traffic"
 )
 
 // Registry keeps the windows of one set of records.
@@ -26,6 +27,9 @@ type Registry struct {
 	records *records.Store
 	box     *seal.Box
 	log     *slog.Logger
+
+	Traffic traffic.Recorder // of the live releases
+	events  events
 
 	mu    sync.Mutex
 	pools map[string]*connections // by DSN

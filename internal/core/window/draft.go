@@ -10,9 +10,9 @@ import (
 	"eagerwindow/internal/core/fault"
 )
 
-// Draft writes the first document of a window over a catalog: every table of the schema ("" for all) as a resource, and a
+// Draft writes the first document of a window over a catalog: every table of some schemas (none: of all) as a resource, and a
 // role that may read them, for its operator to cut down. Nobody without a token may do anything.
-func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
+func Draft(name string, cat *catalog.Catalog, chosen ...string) (string, error) {
 	if !windowName.MatchString(name) {
 		return "", fault.New(fault.Invalid, "name.invalid",
 			"%q can't be the name of a window: use lower-case letters, digits and hyphens, at most 63, a letter first; choose one with --name", name)
@@ -23,13 +23,15 @@ func Draft(name string, cat *catalog.Catalog, schema string) (string, error) {
 		if !slices.Contains(schemas, t.Schema) {
 			schemas = append(schemas, t.Schema)
 		}
-		if (schema == "" || t.Schema == schema) && t.Schema != "eager_window" {
+		if (len(chosen) == 0 || slices.Contains(chosen, t.Schema)) && t.Schema != "eager_window" {
 			tables = append(tables, t)
 		}
 	}
-	if len(tables) == 0 && schema != "" {
-		return "", fault.New(fault.Invalid, "schema.unknown", "database %q has no table in a schema %q%s", cat.Database, schema,
-			fault.Suggest(schema, schemas))
+	for _, schema := range chosen {
+		if !slices.Contains(schemas, schema) {
+			return "", fault.New(fault.Invalid, "schema.unknown", "database %q has no table in a schema %q%s", cat.Database, schema,
+				fault.Suggest(schema, schemas))
+		}
 	}
 	if len(tables) == 0 {
 		return "", fault.New(fault.Invalid, "catalog.empty", "database %q has no tables to open a window over", cat.Database)

@@ -171,3 +171,29 @@ func (c *Client) OpenRehearsal(ctx context.Context, window string, in windows.Ne
 func (c *Client) CloseRehearsal(ctx context.Context, window, id string) error {
 	return c.call(ctx, http.MethodDelete, windowPath(window, "/rehearsals/"+url.PathEscape(id)), nil, nil)
 }
+
+// Sketch edits a document, or the draft, and says what it means, and saves nothing.
+func (c *Client) Sketch(ctx context.Context, window string, in windows.NewSketch) (out windows.Sketch, err error) {
+	return out, c.call(ctx, http.MethodPost, windowPath(window, "/sketch"), in, &out)
+}
+
+// Traffic is what callers asked of a window's live releases.
+func (c *Client) Traffic(ctx context.Context, window string, q windows.TrafficQuestion) (out windows.Traffic, err error) {
+	query := url.Values{"over": {q.Over}, "resource": {q.Resource}, "role": {q.Role}, "status": {q.Status}}
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic?"+query.Encode()), nil, &out)
+}
+
+// Shape is the statement that answers requests of a shape.
+func (c *Client) Shape(ctx context.Context, window, shape string) (out windows.ShapeView, err error) {
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic/shape?shape="+url.PathEscape(shape)), nil, &out)
+}
+
+// Runs lists the last runs of checks of a window, the newest first.
+func (c *Client) Runs(ctx context.Context, window string) (out []windows.Run, err error) {
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/runs"), nil, &out)
+}
+
+// RunOf is a run of checks with its results.
+func (c *Client) RunOf(ctx context.Context, window string, id int64) (out windows.Run, err error) {
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/runs/"+strconv.FormatInt(id, 10)), nil, &out)
+}

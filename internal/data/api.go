@@ -53,6 +53,7 @@ type API struct {
 type planned struct {
 	query    *postgres.Statement
 	shape    string   // the request that it is for
+	shown    string   // that, as people read it
 	uses     []string // of a read: resources, and their fields and relations
 	resource *model.Resource
 	order    []query.Term
@@ -107,7 +108,7 @@ const heavySQL = 4 << 10
 const maxSQL = 1 << 20
 
 func (a *API) keepPlan(key planKey, p *planned) {
-	p.shape = key.shape
+	p.shape, p.shown = key.shape, shownShape(key.shape)
 	a.plans.Add(key, p, len(key.shape)+len(p.query.Plan.SQL))
 }
 
@@ -163,6 +164,16 @@ func (a *API) Slowest(most int, from time.Duration) []Slow {
 	}
 	slices.SortFunc(list, func(a, b Slow) int { return cmp.Compare(b.Took, a.Took) })
 	return list[:min(most, len(list))]
+}
+
+// Statement is what answers requests of a shape, if the API has answered one.
+func (a *API) Statement(shape string) (Slow, bool) {
+	for _, p := range a.plans.Values() {
+		if p.shown == shape && p.query != nil {
+			return Slow{p.shown, time.Duration(p.took.Load()), p.query.Plan}, true
+		}
+	}
+	return Slow{}, false
 }
 
 // Plans is the number of shapes whose statement is remembered.

@@ -161,9 +161,19 @@ func (p *Page) nextNested(row, it, way string, shown int64) string {
 }
 
 // Shape is the request without its values, as a log has it.
-func (p *Page) Shape() string {
+func (p *Page) Shape() string { return p.plan.shown }
+
+// shownShape is a shape as people write requests: vessels?filter=name ne ?&top=?.
+func shownShape(shape string) string {
 	const most = 200
-	text := literalClass.ReplaceAllString(p.read.Shape, " ?")
+	parts := strings.Split(strings.TrimPrefix(literalClass.ReplaceAllString(shape, " ?"), "/"), "&")
+	for i := range parts[1:] {
+		parts[i+1] = strings.Replace(parts[i+1], " ", "=", 1)
+	}
+	text := parts[0]
+	if len(parts) > 1 {
+		text += "?" + strings.Join(parts[1:], "&")
+	}
 	return strings.ToValidUTF8(text[:min(len(text), most)], "")
 }
 

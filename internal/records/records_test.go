@@ -189,6 +189,9 @@ func TestAdoptOlderRecords(t *testing.T) {
 	if _, err := conn.Exec(ctx, `insert into eager_window.source values ('kept', '\x01');
 		drop table eager_window.migration, eager_window.revision;
 		drop function eager_window.note_change cascade;
+		drop function eager_window.note_window_change cascade;
+		drop table eager_window.traffic, eager_window.traffic_shape, eager_window.refusal, eager_window.run;
+		drop function eager_window.sum_times;
 		drop table eager_window.suite, eager_window.asked;
 		drop table eager_window.draft_version, eager_window.usage, eager_window.audit;
 		drop function eager_window.keep_audit;
@@ -205,7 +208,7 @@ func TestAdoptOlderRecords(t *testing.T) {
 	}
 	var versions int
 	if err := conn.QueryRow(ctx, "select count(*) from eager_window.migration where version_id > 0").Scan(&versions); err != nil ||
-		versions != 6 {
+		versions != 7 {
 		t.Errorf("%d migrations are known, %v", versions, err)
 	}
 	open(t, dsn)

@@ -113,7 +113,7 @@ func TestObserved(t *testing.T) {
 	}{
 		{agent, "/api/saltmere/vessels?top=2&filter=name ne 'hidden away'&select=id,name", 200, map[string]any{"window": "saltmere",
 			"release": 1.0,
-			"role":    "agent", "caller": "agent-demo", "rows": 2.0, "shape": "/vessels&filter name ne ?&select id, name&top ?"}},
+			"role":    "agent", "caller": "agent-demo", "rows": 2.0, "shape": "vessels?filter=name ne ?&select=id, name&top=?"}},
 		{"", "/api/saltmere/arrivals_board/$count", 200, map[string]any{"role": "board", "caller": ""}},
 		{agent, "/api/saltmere/vessels?select=nme", 400, map[string]any{"code": "field.unknown"}},
 		{"", "/api/saltmere/vessels", 401, map[string]any{"code": "access.denied", "role": "board"}},

@@ -16,10 +16,12 @@ import (
 	"eagerwindow/internal/records"
 )
 
-// Suite is a suite of checks that is kept for a window; Asked is a request that an operator has made of its draft.
+// Suite is a suite of checks that is kept for a window; Asked is a request that an operator has made of its draft; Run is one execution of
+// suites.
 type (
 	Suite = records.Suite
 	Asked = records.Asked
+	Run   = records.Run
 )
 
 var suiteName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)

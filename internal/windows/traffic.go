@@ -189,26 +189,21 @@ func (s *Registry) ShapeOf(ctx context.Context, name, shape string) (*ShapeView,
 		return nil, err
 	}
 	out := &ShapeView{Shape: shape, Advice: []Finding{}}
-	for _, slow := range api.Slowest(maxKnownShapes, 0) {
-		if slow.Shape != shape {
+	known, is := api.Statement(shape)
+	if !is {
+		return out, nil
+	}
+	out.SQL = known.Plan.SQL
+	for _, ix := range doctor.OfPlan(known.Plan, "it takes "+known.Took.Round(100*time.Microsecond).String()) {
+		found, err := s.tryIndex(ctx, api.Source(), ix)
+		if err != nil {
+			s.log.Warn("an index can't be tried", "window", name, "error", err)
 			continue
 		}
-		out.SQL = slow.Plan.SQL
-		for _, ix := range doctor.OfPlan(slow.Plan, "it takes "+slow.Took.Round(100*time.Microsecond).String()) {
-			found, err := s.tryIndex(ctx, api.Source(), ix)
-			if err != nil {
-				s.log.Warn("an index can't be tried", "window", name, "error", err)
-				continue
-			}
-			out.Advice = append(out.Advice, found...)
-		}
-		break
+		out.Advice = append(out.Advice, found...)
 	}
 	return out, nil
 }
-
-// maxKnownShapes is more than an API remembers.
-const maxKnownShapes = 1 << 20
 
 // BeginRun notes that checks of a window begin to run, on a version of it.
 func (s *Registry) BeginRun(ctx context.Context, name, by, on string) (int64, error) {

@@ -234,7 +234,7 @@ func scalars(list []Text) string {
 }
 
 // plain is what YAML takes without quotes, also between braces.
-var plain = regexp.MustCompile(`^[\p{L}_/$(][^,\[\]{}#:\\"\n\r\t]*$`)
+var plain = regexp.MustCompile(`^[\p{L}\d_/$(][^,\[\]{}#:\\"\n\r\t]*$`)
 
 // scalar writes a text so that YAML reads it as that text.
 func scalar(text string) string {

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
@@ -185,7 +186,7 @@ func (c *Client) Traffic(ctx context.Context, window string, q windows.TrafficQu
 
 // Shape is the statement that answers requests of a shape.
 func (c *Client) Shape(ctx context.Context, window, shape string) (out windows.ShapeView, err error) {
-	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic/shape?shape="+url.PathEscape(shape)), nil, &out)
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic/shape?shape="+strings.ReplaceAll(url.QueryEscape(shape), "+", "%20")), nil, &out)
 }
 
 // Runs lists the last runs of checks of a window, the newest first.

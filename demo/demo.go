@@ -3,7 +3,7 @@ package demo
 
 import (
 	"context"
-	_ "embed"
+	"embed"
 	"errors"
 	"fmt"
 	"os"
@@ -28,6 +28,11 @@ var rows string
 //
 //go:embed saltmere.window.yaml
 var Document string
+
+// Suites are the harbour's suites of checks, which the service keeps.
+//
+//go:embed suites/*.yaml
+var Suites embed.FS
 
 // Names of the harbour.
 const (
@@ -134,8 +139,27 @@ func Publish(ctx context.Context, s *service.Service, harbour string) error {
 	if _, err := s.Publish(ctx, Window, windows.NewRelease{Note: "The first release."}, Operator); err != nil {
 		return err
 	}
-	_, err := s.SaveDraft(ctx, Window, Ahead(), Operator)
-	return err
+	if _, err := s.SaveDraft(ctx, Window, Ahead(), Operator); err != nil {
+		return err
+	}
+	return keepSuites(ctx, s)
+}
+
+func keepSuites(ctx context.Context, s *service.Service) error {
+	files, err := Suites.ReadDir("suites")
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		text, err := Suites.ReadFile("suites/" + f.Name())
+		if err != nil {
+			return err
+		}
+		if _, err := s.SaveSuite(ctx, Window, strings.TrimSuffix(f.Name(), ".yaml"), string(text), Operator); err != nil {
+			return fmt.Errorf("keep suite %s: %w", f.Name(), err)
+		}
+	}
+	return nil
 }
 
 // Ahead is the document of the draft: pilots may see inspections too.

@@ -1,55 +1,69 @@
 import { Box } from '@chakra-ui/react';
+import { useQueryClient } from '@tanstack/react-query';
+import { Suspense, useEffect, useState } from 'react';
 import { Redirect, Route, Switch } from 'wouter';
 
-import { useSession, useWindows } from './api/service';
+import { useSession } from './api/hooks';
 import { useMode } from './look/mode';
-import { Problem } from './look/parts';
-import { AskPage } from './pages/ask/AskPage';
-import { CallersPage } from './pages/callers/CallersPage';
-import { LightsPage } from './pages/lights/LightsPage';
+import { Contained, Waiting } from './look/parts';
+import { pages, type Page } from './pages';
 import { SignInPage } from './pages/signin/SignInPage';
+import { useLive } from './shell/live';
 import { Shell } from './shell/Shell';
-
-const pages = { lights: LightsPage, ask: AskPage, callers: CallersPage };
 
 export function App() {
   const [mode, toggleMode] = useMode();
   const session = useSession();
+  const cache = useQueryClient();
+  const signedIn = !!session.data;
+  const [begun, setBegun] = useState(signedIn);
+  if (signedIn && !begun) setBegun(true);
+  useLive(signedIn);
+  useEffect(() => {
+    // What was refused while nobody was signed in is read again.
+    if (signedIn) void cache.invalidateQueries({ predicate: (q) => q.state.status === 'error' });
+  }, [signedIn, cache]);
   if (session.isPending) return null;
-  if (session.isError) return <Centred problem={session.error.message} />;
-  if (session.data === null) return <SignInPage />;
+  if (session.isError) return <Waiting what="the session" error={session.error} again={() => void session.refetch()} />;
   return (
-    <Switch>
-      {Object.entries(pages).map(([page, Page]) => (
-        <Route key={page} path={`/${page}/:window`}>
-          {({ window }: { window: string }) => (
-            <Shell page={page} window={window} email={session.data?.email ?? ''} mode={mode} toggleMode={toggleMode}>
-              <Page key={window} window={window} />
-            </Shell>
-          )}
-        </Route>
-      ))}
-      <Route>
-        <FirstWindow />
-      </Route>
-    </Switch>
+    <>
+      {begun && (
+        <Box height="100%" inert={!signedIn}>
+          <Switch>
+            {pages.map((p) => (
+              <Route key={p.name} path={`/${p.name}/:window?`}>
+                {({ window }: { window?: string }) => (
+                  <Shell
+                    page={p.name}
+                    window={window ?? ''}
+                    email={session.data?.email ?? ''}
+                    mode={mode}
+                    toggleMode={toggleMode}
+                  >
+                    <View page={p} window={window ?? ''} />
+                  </Shell>
+                )}
+              </Route>
+            ))}
+            <Route>
+              <Redirect to="/windows" replace />
+            </Route>
+          </Switch>
+        </Box>
+      )}
+      {!signedIn && <SignInPage again={begun} />}
+    </>
   );
 }
 
-/** Goes on to the first window, or says how to open one. */
-function FirstWindow() {
-  const windows = useWindows();
-  if (windows.isPending) return null;
-  if (windows.isError) return <Centred problem={windows.error.message} />;
-  const first = windows.data[0];
-  if (first) return <Redirect to={`/ask/${first.name}`} replace />;
-  return <Centred problem="No window is open yet. Open one with: eager open DSN" />;
-}
-
-function Centred({ problem }: { problem: string }) {
+/** A page, loaded when it is first gone to. */
+function View({ page, window }: { page: Page; window: string }) {
+  if (window === '' && page.name !== 'windows') return <Redirect to="/windows" replace />;
   return (
-    <Box maxWidth="560px" margin="20vh auto" paddingX="20px">
-      <Problem>{problem}</Problem>
-    </Box>
+    <Contained key={`${page.name} ${window}`}>
+      <Suspense fallback={<Waiting what="the page" />}>
+        <page.view window={window} />
+      </Suspense>
+    </Contained>
   );
 }

@@ -66,7 +66,7 @@ func (q *Statement) Explain(ctx context.Context, from Client, args []any, limit 
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var plan json.RawMessage
-	if err := from.reads.QueryRow(ctx, "explain (analyze, timing off, format json) "+q.Plan.SQL, args...).Scan(&plan); err != nil {
+	if err := from.reads.QueryRow(ctx, "explain (analyze, format json) "+q.Plan.SQL, args...).Scan(&plan); err != nil {
 		if ctx.Err() != nil {
 			return nil, fault.New(fault.TimedOut, "time.limit", "the database took longer than the limit of %s", limit)
 		}

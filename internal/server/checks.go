@@ -15,8 +15,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"eagerwindow/internal/core/access"
-	"eagerwindow/internal/core/contract"
-	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/probes"
 	"eagerwindow/internal/core/suite"
@@ -27,6 +25,7 @@ import (
 
 func (s *Server) manageChecks(r chi.Router) {
 	s.manageAsked(r)
+	s.manageRecorded(r)
 	const at = "/windows/{window}/suites"
 	r.Get(at, s.forOperator(func(r *http.Request, _ string) (any, error) {
 		return s.service.Suites(r.Context(), chi.URLParam(r, "window"))
@@ -230,15 +229,7 @@ func (c *checkRun) one(ctx context.Context, one checkSuite) error {
 		return err
 	}
 	defer end()
-	scope, err := c.api.Policy.Scope(access.Caller{Operator: true})
-	if err != nil {
-		return err
-	}
-	doc, err := describe.OpenAPI(c.api.Policy, scope, describe.Place{Server: "/"})
-	if err != nil {
-		return err
-	}
-	described, err := contract.New(doc)
+	described, err := contractOf(c.api)
 	if err != nil {
 		return err
 	}

@@ -5,8 +5,10 @@ import (
 	"crypto/rand"
 	"fmt"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/fault"
@@ -45,8 +47,35 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	}
 	if strings.HasPrefix(name, "assets/") { // their names hold a sum of what is in them
 		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		name = s.compressedAsset(w, r, name)
 	}
 	http.ServeFileFS(w, r, s.console, name)
+}
+
+// compressedAsset is the name of an asset as it was compressed when the console was built, in a way that the caller takes.
+func (s *Server) compressedAsset(w http.ResponseWriter, r *http.Request, name string) string {
+	w.Header().Set("Vary", "Accept-Encoding")
+	for _, way := range []struct{ coding, suffix string }{{"br", ".br"}, {"gzip", ".gz"}} {
+		if _, err := fs.Stat(s.console, name+way.suffix); err != nil || !takesCoding(r, way.coding) {
+			continue
+		}
+		w.Header().Set("Content-Encoding", way.coding)
+		w.Header().Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+		return name + way.suffix
+	}
+	return name
+}
+
+// takesCoding reports whether a caller takes a content coding (RFC 9110, 12.5.3).
+func takesCoding(r *http.Request, coding string) bool {
+	for _, one := range strings.Split(r.Header.Get("Accept-Encoding"), ",") {
+		name, quality, _ := strings.Cut(strings.TrimSpace(one), ";")
+		if strings.EqualFold(strings.TrimSpace(name), coding) {
+			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.TrimSpace(quality), "q="), 64)
+			return err != nil || q > 0
+		}
+	}
+	return false
 }
 
 // index serves the one page of the console, with a nonce of its own each time.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -211,6 +212,24 @@ func limitsOf(l window.Limits) (words []string) {
 		words = append(words, fmt.Sprintf("%d at once", l.Concurrent))
 	}
 	return words
+}
+
+// limitTexts are the limits of a role as the document has them.
+func limitTexts(l window.Limits) map[string]string {
+	out := map[string]string{}
+	for name, n := range map[string]float64{"rows": float64(l.Rows), "depth": float64(l.Depth), "cost": l.Cost,
+		"concurrent": float64(l.Concurrent)} {
+		if n > 0 {
+			out[name] = strconv.FormatFloat(n, 'f', -1, 64)
+		}
+	}
+	if l.Time > 0 {
+		out["time"] = l.Time.String()
+	}
+	if l.Requests.Count > 0 {
+		out["requests"] = l.Requests.Text()
+	}
+	return out
 }
 
 // GrantChange is what a role may do with a resource from now on: by operation, those that are left out are not granted.

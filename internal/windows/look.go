@@ -3,6 +3,7 @@ package windows
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -96,7 +97,7 @@ func tableView(b *bound, t *catalog.Table, r *model.Resource) *TableView {
 		showResource(v, m, r)
 	}
 	for _, c := range t.Columns {
-		v.Columns = append(v.Columns, columnView(b.policy, r, c))
+		v.Columns = append(v.Columns, columnView(b.policy, t, r, c))
 	}
 	for _, role := range m.Roles {
 		if r != nil && role.Grants[r][window.Read] != nil {
@@ -157,8 +158,15 @@ func showResource(v *TableView, m *model.Model, r *model.Resource) {
 	}
 }
 
-func columnView(p *access.Policy, r *model.Resource, c *catalog.Column) ColumnView {
-	v := ColumnView{Name: c.Name, Type: c.Type.SQL, NotNull: c.NotNull, Default: c.Default, About: c.Comment, Roles: []string{}}
+// casts are those that the database prints with a default.
+var casts = regexp.MustCompile(`::[\w."]+(\[\])?`)
+
+// shortTypes are the names that people write.
+var shortTypes = strings.NewReplacer("timestamp with time zone", "timestamptz", "timestamp without time zone", "timestamp",
+	"time without time zone", "time", "character varying", "varchar")
+
+func columnView(p *access.Policy, t *catalog.Table, r *model.Resource, c *catalog.Column) ColumnView {
+	v := ColumnView{Name: c.Name, Type: strings.TrimPrefix(shortTypes.Replace(c.Type.SQL), t.Schema+"."), NotNull: c.NotNull, Default: c.Default, About: c.Comment, Roles: []string{}}
 	if r == nil {
 		return v
 	}
@@ -171,7 +179,7 @@ func columnView(p *access.Policy, r *model.Resource, c *catalog.Column) ColumnVi
 	case f.ReadOnly || c.Identity != catalog.NoIdentity:
 		v.Note = "made by the database"
 	case c.Default != "":
-		v.Note = c.Default + " where left out"
+		v.Note = casts.ReplaceAllString(c.Default, "") + " where left out"
 	}
 	if rel := relationBy(r, f); rel != nil {
 		v.Note = "→ " + rel.To.Name

@@ -125,10 +125,20 @@ type ResourceView struct {
 	Name       string         `json:"name"`
 	Schema     string         `json:"schema"` // of its rows, in the description
 	About      string         `json:"about"`
+	Table      string         `json:"table"` // schema.table; "" of a saved view and a query
+	Rows       int64          `json:"rows"`  // an estimate, -1 where there is none
 	Key        []string       `json:"key"`
 	Operations []string       `json:"operations"`
 	Fields     []FieldView    `json:"fields"`
 	Relations  []RelationView `json:"relations"`
+	Parameters []Parameter    `json:"parameters,omitempty"` // of a query
+}
+
+// Parameter is a parameter of a named query.
+type Parameter struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Optional bool   `json:"optional"`
 }
 
 // FieldView is a field; Kind is what messages call its type, Values are those of an enum.
@@ -155,6 +165,7 @@ type RoleView struct {
 	About     string              `json:"about"`
 	Anonymous bool                `json:"anonymous"`
 	Claims    []ClaimView         `json:"claims"`
+	Limits    map[string]string   `json:"limits"` // as the document has them: rows, depth, cost, requests, concurrent, time
 	Reads     map[string][]string `json:"reads"`
 }
 
@@ -179,7 +190,8 @@ func (s *Registry) ModelOf(ctx context.Context, name string) (*ModelView, error)
 		view.Resources = append(view.Resources, viewOf(r))
 	}
 	for _, r := range api.Model.Roles {
-		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: claimViews(r), Reads: map[string][]string{}}
+		role := RoleView{Name: r.Name, About: r.About, Anonymous: r.Anonymous, Claims: claimViews(r),
+			Limits: limitTexts(r.Limits), Reads: map[string][]string{}}
 		scope, err := api.Policy.Scope(access.Caller{Subject: "model", Roles: []string{r.Name}})
 		if err != nil {
 			return nil, err
@@ -203,6 +215,15 @@ func viewOf(r *model.Resource) ResourceView {
 	v := ResourceView{Name: r.Name, Schema: describe.Component(r), About: r.About, Key: []string{}, Operations: []string{},
 		Fields:    []FieldView{},
 		Relations: []RelationView{}}
+	if r.Query != nil {
+		for _, p := range r.Query.Parameters {
+			v.Parameters = append(v.Parameters, Parameter{p.Name, kindName(p.Type), p.Optional})
+		}
+	}
+	v.Rows = -1
+	if r.View == nil && r.Query == nil {
+		v.Table, v.Rows = r.Table.String(), r.Table.RowEstimate
+	}
 	for _, k := range r.Key {
 		v.Key = append(v.Key, k.Name)
 	}

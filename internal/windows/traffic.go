@@ -194,7 +194,7 @@ func (s *Registry) ShapeOf(ctx context.Context, name, shape string) (*ShapeView,
 		return out, nil
 	}
 	out.SQL = known.Plan.SQL
-	for _, ix := range doctor.OfPlan(known.Plan, "it takes "+known.Took.Round(100*time.Microsecond).String()) {
+	for _, ix := range doctor.OfPlan(known.Plan, "this shape, which takes "+known.Took.Round(100*time.Microsecond).String()) {
 		found, err := s.tryIndex(ctx, api.Source(), ix)
 		if err != nil {
 			s.log.Warn("an index can't be tried", "window", name, "error", err)

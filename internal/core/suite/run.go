@@ -63,7 +63,20 @@ type Result struct {
 	Expected string  `json:"expected,omitempty"`
 	Seconds  float64 `json:"seconds"`
 	Asked    int     `json:"asked"` // requests
+	Steps    []Taken `json:"steps,omitempty"`
 }
+
+// Taken is a step as it was taken: the request, and the status of its answer.
+type Taken struct {
+	Step    string  `json:"step"`
+	Request string  `json:"request"` // method and path
+	Status  int     `json:"status"`
+	Passed  bool    `json:"passed"`
+	Seconds float64 `json:"seconds"`
+}
+
+// maxTaken is how many steps of a check are told.
+const maxTaken = 200
 
 // Options are for one run of a suite.
 type Options struct {
@@ -111,6 +124,7 @@ type run struct {
 	outputs map[string]any
 	steps   map[string]map[string]any
 	asked   int
+	taken   []Taken
 	last    struct {
 		request Request
 		answer  Answer
@@ -150,7 +164,7 @@ func (a *runs) check(ctx context.Context, w *Workflow) error {
 	begun := time.Now()
 	r := &run{all: a, w: w, actAs: w.ActAs}
 	err := r.workflow(ctx, maps.Clone(a.options.Inputs))
-	result.Seconds, result.Asked = time.Since(begun).Seconds(), r.asked
+	result.Seconds, result.Asked, result.Steps = time.Since(begun).Seconds(), r.asked, r.taken
 	var f *failure
 	switch {
 	case err == nil:
@@ -159,6 +173,9 @@ func (a *runs) check(ctx context.Context, w *Workflow) error {
 		result.At, result.Failure, result.Expected = f.at, f.text, f.expected
 		if r.asked > 0 {
 			result.Request = r.last.request.Method + " " + r.last.request.Path
+			if r.last.request.ActAs != "" {
+				result.Request += "\nAct-As: " + r.last.request.ActAs
+			}
 			if len(r.last.request.Body) > 0 {
 				result.Request += "\n" + string(r.last.request.Body)
 			}
@@ -186,7 +203,13 @@ func (r *run) workflow(ctx context.Context, inputs map[string]any) error {
 			return &failure{"", fmt.Sprintf("after %d steps it is not at its end", maxSteps), ""}
 		}
 		s := r.w.Steps[at]
+		begun, asked := time.Now(), r.asked
 		failed := r.step(ctx, s)
+		if s.WorkflowID == "" && r.asked > asked && len(r.taken) < maxTaken {
+			q := r.last.request
+			r.taken = append(r.taken, Taken{Step: s.ID, Request: q.Method + " " + q.Path, Status: r.last.answer.Status, Passed: failed == nil,
+				Seconds: time.Since(begun).Seconds()})
+		}
 		var f *failure
 		if failed != nil && !errors.As(failed, &f) {
 			return failed
@@ -378,6 +401,7 @@ func (r *run) call(ctx context.Context, w *Workflow, parameters []Parameter, s *
 	}
 	err := inner.workflow(ctx, inputs)
 	r.asked += inner.asked
+	r.taken = append(r.taken, inner.taken...)
 	r.last = inner.last
 	if err != nil {
 		return err

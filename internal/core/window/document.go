@@ -183,6 +183,9 @@ func (r Rate) String() string {
 	return fmt.Sprintf("%d requests per %s", r.Count, rateNames[r.Per])
 }
 
+// Text is the rate as documents have it.
+func (r Rate) Text() string { return fmt.Sprintf("%d/%s", r.Count, rateNames[r.Per]) }
+
 var rateNames = map[time.Duration]string{time.Second: "second", time.Minute: "minute", time.Hour: "hour", 24 * time.Hour: "day"}
 
 // Claim is what a token of a role must carry.

@@ -1,12 +1,16 @@
-import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
-import { useState } from 'react';
+import { Box, chakra, Flex } from '@chakra-ui/react';
+import { useRef, useState } from 'react';
 
-import { Problem } from '../../look/parts';
-import type { Answer, Json, Row } from './useAnswer';
+import { bytes, count, counted, took } from '../../look/format';
+import { Code, Problem, Tabs, Td, Th } from '../../look/parts';
+import { useRows } from '../../look/useRows';
+import { Cell } from './Cell';
+import { Tree } from './Tree';
+import type { Answer } from './useAnswer';
 
-const views = ['Table', 'Text', 'Headers'] as const;
+const views = ['Table', 'Tree', 'Text', 'Headers'] as const;
 
-/** The answer: how it went, then its rows, its text or its headers. */
+/** The answer: how it went, then its rows, its tree, its text or its headers. */
 export function AnswerPane({ answer, failure }: { answer: Answer | undefined; failure: string | undefined }) {
   const [view, setView] = useState<(typeof views)[number]>('Table');
   if (failure !== undefined)
@@ -22,82 +26,82 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
       </Box>
     );
   return (
-    <Grid templateRows="36px minmax(0, 1fr)" height="100%" data-part="answer">
-      <Flex align="center" gap="16px" paddingX="16px" borderBottomWidth="1px" fontSize="12.5px" color="muted">
+    <Flex direction="column" height="100%" data-part="answer">
+      <Flex
+        align="center"
+        gap="16px"
+        height="36px"
+        flex="none"
+        paddingX="16px"
+        borderBottomWidth="1px"
+        fontSize="12.5px"
+        color="muted"
+        whiteSpace="nowrap"
+      >
         <chakra.span color={answer.status < 400 ? 'glass' : 'brick'} fontWeight="600">
           {answer.status} {answer.phrase}
         </chakra.span>
-        <span>{summary(answer)}</span>
-        <Box flex="1" />
-        {views.map((v) => (
-          <chakra.button
-            key={v}
-            type="button"
-            aria-pressed={v === view}
-            cursor="pointer"
-            height="100%"
-            color={v === view ? 'chalk' : 'muted'}
-            fontWeight={v === view ? 600 : 400}
-            borderBottomWidth="2px"
-            borderColor={v === view ? 'lit' : 'transparent'}
-            onClick={() => setView(v)}
-          >
-            {v}
-          </chakra.button>
-        ))}
+        <chakra.span flex="1" overflow="hidden" textOverflow="ellipsis">
+          {summary(answer)}
+        </chakra.span>
+        <Tabs label="View of the answer" options={views} chosen={view} onChoose={setView} />
       </Flex>
-      <Box overflow="auto">
+      <Box flex="1" minHeight="0">
         {view === 'Table' && <Rows answer={answer} />}
-        {view === 'Text' && <Mono>{answer.text}</Mono>}
-        {view === 'Headers' && <Mono>{answer.headers.map(([n, v]) => `${n}: ${v}`).join('\n')}</Mono>}
+        {view === 'Tree' && (
+          <Scrolled>
+            <Tree text={answer.text} />
+          </Scrolled>
+        )}
+        {view === 'Text' && (
+          <Scrolled>
+            <Code>{answer.text}</Code>
+          </Scrolled>
+        )}
+        {view === 'Headers' && (
+          <Scrolled>
+            <Code>{answer.headers.map(([n, v]) => `${n}: ${v}`).join('\n')}</Code>
+          </Scrolled>
+        )}
       </Box>
-    </Grid>
+    </Flex>
   );
 }
 
-const Mono = chakra('pre', {
-  base: {
-    fontFamily: 'mono',
-    fontSize: '12.5px',
-    padding: '14px 16px',
-    color: 'code',
-    whiteSpace: 'pre-wrap',
-    wordBreak: 'break-word',
-  },
-});
+function Scrolled({ children }: { children: React.ReactNode }) {
+  return (
+    <Box height="100%" overflow="auto" padding="14px 16px" tabIndex={0} role="group" aria-label="Answer">
+      {children}
+    </Box>
+  );
+}
 
 function summary(a: Answer): string {
   const parts: string[] = [];
-  if (a.rows) {
-    const n = a.rows.length.toLocaleString('en');
+  if (a.rows)
     parts.push(
-      a.total === null
-        ? `${n} ${a.rows.length === 1 ? 'row' : 'rows'}`
-        : `${n} of ${a.total.toLocaleString('en')} rows`,
+      a.total === null ? counted(a.rows.length, 'row') : `${count(a.rows.length)} of ${counted(a.total, 'row')}`,
     );
-  }
   const written = a.headers.find(([name]) => name === 'rows-affected')?.[1];
   const rehearsed = a.headers.some(([name]) => name === 'rehearsed');
-  if (written !== undefined)
-    parts.push(
-      `${Number(written).toLocaleString('en')} ${written === '1' ? 'row' : 'rows'} ${rehearsed ? 'rehearsed' : 'written'}`,
-    );
+  if (written !== undefined) parts.push(`${counted(Number(written), 'row')} ${rehearsed ? 'rehearsed' : 'written'}`);
   if (rehearsed) parts.push('rolled back');
-  parts.push(
-    `${a.milliseconds.toFixed(1)} ms`,
-    a.bytes < 1024 ? `${String(a.bytes)} B` : `${(a.bytes / 1024).toFixed(1)} KB`,
-  );
+  parts.push(took(a.milliseconds), bytes(a.bytes));
   return parts.join(', ');
 }
 
+const rowHeight = 30;
+
 function Rows({ answer }: { answer: Answer }) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const rows = answer.rows ?? [];
+  const { rows: shown, before, after } = useRows(rows.length, scroller, rowHeight);
   if (answer.error !== null)
     return (
       <Box padding="20px">
         <Problem>{answer.error}</Problem>
       </Box>
     );
-  const rows = answer.rows ?? [];
   const first = rows[0];
   if (!first)
     return (
@@ -106,77 +110,43 @@ function Rows({ answer }: { answer: Answer }) {
       </Box>
     );
   const columns = Object.keys(first).filter((name) => !name.includes('@'));
-  const right = new Set(columns.filter((name) => rows.some((r) => typeof r[name] === 'number')));
+  const sample = rows.slice(0, 100);
+  const right = new Set(columns.filter((name) => sample.some((r) => typeof r[name] === 'number')));
   return (
-    <chakra.table width="100%" borderCollapse="collapse" fontSize="13px">
-      <thead>
-        <tr>
-          {columns.map((name) => (
-            <chakra.th
-              key={name}
-              position="sticky"
-              top="0"
-              bg="pane"
-              fontFamily="mono"
-              fontWeight="500"
-              color="muted"
-              textAlign={right.has(name) ? 'right' : 'left'}
-              padding="5px 16px"
-              whiteSpace="nowrap"
-            >
-              {name}
-            </chakra.th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {rows.map((row, i) => (
-          <chakra.tr key={i} borderTopWidth="1px">
+    <Box ref={scroller} height="100%" overflow="auto" tabIndex={0} role="group" aria-label="Rows of the answer">
+      <chakra.table width="100%" borderCollapse="collapse" fontSize="13px">
+        <thead>
+          <tr>
             {columns.map((name) => (
-              <chakra.td
-                key={name}
-                padding="4px 16px"
-                textAlign={right.has(name) ? 'right' : 'left'}
-                fontFamily={right.has(name) ? 'mono' : undefined}
-                whiteSpace="nowrap"
-                maxWidth="360px"
-                overflow="hidden"
-                textOverflow="ellipsis"
-                verticalAlign="top"
-              >
-                <Cell value={row[name]} />
-              </chakra.td>
+              <Th key={name} fontFamily="mono" textAlign={right.has(name) ? 'right' : 'left'}>
+                {name}
+              </Th>
             ))}
-          </chakra.tr>
-        ))}
-      </tbody>
-    </chakra.table>
+          </tr>
+        </thead>
+        <tbody>
+          {before > 0 && <chakra.tr height={`${String(before)}px`} />}
+          {shown.map((i) => (
+            <chakra.tr key={i} height={`${String(rowHeight)}px`}>
+              {columns.map((name) => (
+                <Td
+                  key={name}
+                  padding="4px 16px"
+                  textAlign={right.has(name) ? 'right' : 'left'}
+                  fontFamily={right.has(name) ? 'mono' : undefined}
+                  whiteSpace="nowrap"
+                  maxWidth="360px"
+                  overflow="hidden"
+                  textOverflow="ellipsis"
+                >
+                  <Cell value={rows[i]?.[name]} />
+                </Td>
+              ))}
+            </chakra.tr>
+          ))}
+          {after > 0 && <chakra.tr height={`${String(after)}px`} />}
+        </tbody>
+      </chakra.table>
+    </Box>
   );
-}
-
-const instant = /^\d{4}-\d\d-\d\dT[\d:.]+Z$/;
-
-function Cell({ value }: { value: Json | undefined }) {
-  if (value === null || value === undefined) return <chakra.span color="faint">none</chakra.span>;
-  if (Array.isArray(value) && value.length === 0) return <chakra.span color="faint">none</chakra.span>;
-  const text = shown(value);
-  return <span title={text}>{text}</span>;
-}
-
-/** A value in a cell: instants without their letters, rows by what tells them apart. */
-function shown(value: Json): string {
-  if (typeof value === 'string') return instant.test(value) ? value.replace('T', ' ').replace(/(:00)?Z$/, '') : value;
-  if (Array.isArray(value)) return value.map(shown).join(', ');
-  if (typeof value === 'object' && value !== null) return named(value);
-  return String(value);
-}
-
-function named(row: Row): string {
-  if (typeof row.name === 'string') return [row.name, row.flag].filter((v) => typeof v === 'string').join(' ');
-  return Object.entries(row)
-    .filter(([name, v]) => v !== null && !name.startsWith('@'))
-    .map(([, v]) => v)
-    .slice(0, 4)
-    .map(shown)
-    .join(' ');
 }

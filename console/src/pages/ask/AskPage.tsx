@@ -1,55 +1,52 @@
-import { Box, chakra, Flex, Grid, Splitter } from '@chakra-ui/react';
+import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
 import { useEffect, useState } from 'react';
 import { useSearchParams } from 'wouter';
 
-import { useModel, type Model } from '../../api/service';
-import { Edge, MainButton, Problem } from '../../look/parts';
+import { useModel, type Model } from '../../api/hooks';
+import { claimParams, claimsIn } from '../../claims';
+import { MainButton, Panes, Tabs, Waiting } from '../../look/parts';
+import type { PageProps } from '../../pages';
 import { AnswerPane } from './AnswerPane';
+import { CopyAs } from './CopyAs';
+import { HistoryPane } from './HistoryPane';
+import { KeepAsCheck } from './KeepAsCheck';
+import { LivePane } from './LivePane';
 import { ModelPane } from './ModelPane';
-import { opening, parse, print, type Sentence, type Speaker } from './sentence';
+import { PlanPane } from './PlanPane';
+import { opening, parse, print, type Sentence } from './sentence';
 import { SentenceView } from './SentenceView';
+import { actAs, type Speaker } from './speaker';
 import { useAnswer, type Request } from './useAnswer';
 import { WritePane } from './WritePane';
 import { addressFor, methodOf, type Method } from './writing';
 
-export function AskPage({ window }: { window: string }) {
+export default function AskPage({ window }: PageProps) {
   const model = useModel(window);
-  if (model.isPending)
-    return (
-      <Box padding="20px" color="muted">
-        Reading the model …
-      </Box>
-    );
-  if (model.isError)
-    return (
-      <Box padding="20px">
-        <Problem>{model.error.message}</Problem>
-      </Box>
-    );
+  if (!model.data) return <Waiting what="the model" error={model.error} again={() => void model.refetch()} />;
   return <Ask window={window} model={model.data} />;
 }
 
-/** The request stands in the page's own address, so that it can be shared: who asks, and what. A shared write is not sent by
- * opening it. */
+const sides = ['Fields', 'SQL', 'Live', 'History'] as const;
+
+/** The request is in the page's own address, so that it can be shared: who asks, and what. A shared write is not sent by opening it. */
 function Ask({ window, model }: { window: string; model: Model }) {
   const [search, setSearch] = useSearchParams();
   const address = search.get('q') ?? print(opening(model));
   const method = methodOf(search.get('method'));
   const body = search.get('body') ?? '';
-  const speaker: Speaker = {
-    role: search.get('as') ?? '',
-    claims: Object.fromEntries([...search.entries()].filter(([name]) => !own.includes(name))),
-  };
+  const side = sides.find((s) => s === search.get('side')) ?? 'Fields';
+  const speaker: Speaker = { roles: (search.get('as') ?? '').split(',').filter(Boolean), claims: claimsIn(search) };
   const [typed, setTyped] = useState({ of: address, text: address });
   const text = typed.of === address ? typed.text : address;
   const answer = useAnswer(window);
-  const keep = (next: Partial<Request>) => {
+  const keep = (next: Partial<Request>, shown: string = side) => {
     const r = { method, address, body, speaker, ...next };
     setSearch(
       {
         q: r.address,
-        ...(r.speaker.role ? { as: r.speaker.role, ...r.speaker.claims } : {}),
+        ...(r.speaker.roles.length > 0 ? { as: r.speaker.roles.join(','), ...claimParams(r.speaker.claims) } : {}),
         ...(r.method === 'GET' ? {} : { method: r.method, body: r.body }),
+        ...(shown === 'Fields' ? {} : { side: shown }),
       },
       { replace: true },
     );
@@ -70,11 +67,31 @@ function Ask({ window, model }: { window: string; model: Model }) {
     if (method === 'GET') mutate({ method, address, body, speaker });
   }, []); // eslint-disable-line react-hooks/exhaustive-deps
 
-  const sentence = parse(address);
+  const named = model.resources.find((r) => r.name === address.replace(/^\//, '').split(/[?(]/)[0]);
+  const sentence = parse(
+    address,
+    (named?.parameters ?? []).map((p) => p.name),
+  );
   const writes = method !== 'GET';
+  const as = actAs(speaker);
+  const request = {
+    method,
+    path: address,
+    ...(as ? { headers: { 'Act-As': as } } : {}),
+    ...(writes ? { body } : {}),
+    draft: true,
+  };
+  const answerPane =
+    writes && answer.isIdle ? (
+      <Box padding="20px" color="muted">
+        Nothing is sent yet. What it would touch is told beside the button.
+      </Box>
+    ) : (
+      <AnswerPane answer={answer.data} failure={answer.error?.message} />
+    );
   return (
-    <Grid templateRows="auto auto minmax(0, 1fr)" height="100%">
-      <Box padding="18px 20px" borderBottomWidth="1px">
+    <Grid templateColumns="minmax(0, 1fr)" templateRows="auto auto minmax(0, 1fr)" height="100%">
+      <Box padding="16px 20px" borderBottomWidth="1px" maxHeight="40vh" overflowY="auto">
         <SentenceView
           model={model}
           method={method}
@@ -86,7 +103,7 @@ function Ask({ window, model }: { window: string; model: Model }) {
           onResource={(name) =>
             change({ address: writes ? `/${name}${method === 'POST' ? '' : '/'}` : print(about(sentence, name)) })
           }
-          onSpeaker={(as) => change({ speaker: as })}
+          onSpeaker={(next) => change({ speaker: next })}
         />
       </Box>
       <AddressLine
@@ -96,68 +113,78 @@ function Ask({ window, model }: { window: string; model: Model }) {
         busy={answer.isPending}
         onText={(next) => setTyped({ of: address, text: next })}
         onAsk={() => change({ address: text })}
-      />
-      <Splitter.Root
-        key={writes ? 'write' : 'read'}
-        panels={[
-          { id: writes ? 'write' : 'answer', minSize: 25 },
-          { id: writes ? 'answer' : 'model', minSize: 15 },
-        ]}
-        defaultSize={writes ? [46, 54] : [74, 26]}
-        minHeight="0"
       >
-        {writes && (
-          <>
-            <Splitter.Panel id="write">
-              <WritePane
-                window={window}
-                model={model}
-                method={method}
-                address={text}
-                speaker={speaker}
-                body={body}
-                busy={answer.isPending}
-                onBody={(next) => keep({ body: next })}
-                onSend={(real) => send({ address: text, real })}
-              />
-            </Splitter.Panel>
-            <Edge between="write:answer" />
-          </>
-        )}
-        <Splitter.Panel id="answer">
-          {writes && answer.isIdle ? (
-            <Box padding="20px" color="muted">
-              Nothing is sent yet. What it would touch stands beside the button.
-            </Box>
-          ) : (
-            <AnswerPane answer={answer.data} failure={answer.error?.message} />
-          )}
-        </Splitter.Panel>
-        {!writes && (
-          <>
-            <Edge between="answer:model" />
-            <Splitter.Panel id="model">
-              <ModelPane
-                model={model}
-                sentence={sentence}
-                speaker={speaker}
-                onChange={(next) => change({ address: print(next) })}
-              />
-            </Splitter.Panel>
-          </>
-        )}
-      </Splitter.Root>
+        <CopyAs window={window} request={request} />
+        <KeepAsCheck window={window} asked={answer.submittedAt} />
+      </AddressLine>
+      <Panes
+        panes={[
+          ...(writes
+            ? [
+                {
+                  id: 'write',
+                  size: 46,
+                  min: 25,
+                  content: (
+                    <WritePane
+                      window={window}
+                      model={model}
+                      method={method}
+                      address={text}
+                      speaker={speaker}
+                      body={body}
+                      busy={answer.isPending}
+                      onBody={(next) => keep({ body: next })}
+                      onSend={(real) => send({ address: text, real })}
+                    />
+                  ),
+                },
+              ]
+            : []),
+          { id: 'answer', size: writes ? 54 : 68, min: 25, content: answerPane },
+          ...(writes
+            ? []
+            : [
+                {
+                  id: 'side',
+                  size: 32,
+                  min: 15,
+                  content: (
+                    <Flex direction="column" height="100%">
+                      <Box height="36px" flex="none" paddingX="16px" borderBottomWidth="1px" fontSize="12.5px">
+                        <Tabs label="Beside" options={sides} chosen={side} onChoose={(s) => keep({}, s)} />
+                      </Box>
+                      <Box flex="1" minHeight="0">
+                        {side === 'Fields' && (
+                          <ModelPane
+                            model={model}
+                            sentence={sentence}
+                            speaker={speaker}
+                            onChange={(next) => change({ address: print(next) })}
+                          />
+                        )}
+                        {side === 'SQL' && <PlanPane window={window} address={address} speaker={speaker} />}
+                        {side === 'Live' && <LivePane window={window} address={address} actAs={as ?? ''} />}
+                        {side === 'History' && (
+                          <HistoryPane window={window} asked={answer.submittedAt} onOpen={(r) => change(r)} />
+                        )}
+                      </Box>
+                    </Flex>
+                  ),
+                },
+              ]),
+        ]}
+      />
     </Grid>
   );
 }
 
 /** The sentence about another resource: its page stays, the rest speaks of fields that are not there. */
-function about(s: Sentence, resource: string): Sentence {
-  return { ...s, resource, expand: [], conditions: [], filter: '', order: [], select: [] };
-}
-
-/** What of the page's address is not a claim. */
-const own = ['q', 'as', 'method', 'body'];
+const about = (s: Sentence, resource: string): Sentence => ({
+  ...parse(`/${resource}`),
+  top: s.top,
+  count: s.count,
+});
 
 interface AddressLineProps {
   window: string;
@@ -166,10 +193,11 @@ interface AddressLineProps {
   busy: boolean;
   onText: (text: string) => void;
   onAsk: () => void;
+  children: React.ReactNode;
 }
 
 /** The URL of the sentence; it can be edited, and the sentence follows. */
-function AddressLine({ window, method, text, busy, onText, onAsk }: AddressLineProps) {
+function AddressLine({ window, method, text, busy, onText, onAsk, children }: AddressLineProps) {
   return (
     <chakra.form
       bg="raised"
@@ -179,20 +207,24 @@ function AddressLine({ window, method, text, busy, onText, onAsk }: AddressLineP
         onAsk();
       }}
     >
-      <Flex align="center" gap="12px" padding="12px 20px" fontFamily="mono" fontSize="12.5px">
-        <chakra.span color={method === 'GET' ? 'glass' : method === 'DELETE' ? 'brick' : 'amber'} fontWeight="600">
-          {method}
-        </chakra.span>
-        <chakra.label display="flex" flex="1" minWidth="0" color="code" gap="0">
-          <chakra.span color="muted" paddingY="1px">
-            /draft/{window}
-          </chakra.span>
+      <Flex align="center" gap="16px" padding="8px 20px" fontFamily="mono" fontSize="12.5px">
+        <Box flex="1" minWidth="0">
+          <chakra.span color={method === 'GET' ? 'glass' : method === 'DELETE' ? 'brick' : 'amber'} fontWeight="600">
+            {method}
+          </chakra.span>{' '}
+          <chakra.span color="muted">/draft/{window}</chakra.span>
           <chakra.textarea
             aria-label="Path and query"
             name="address"
             spellCheck={false}
-            flex="1"
+            display="block"
+            width="100%"
             rows={1}
+            lineHeight="20px"
+            padding="0"
+            maxHeight="100px"
+            color="code"
+            wordBreak="break-all"
             css={{ fieldSizing: 'content' }}
             bg="transparent"
             resize="none"
@@ -205,12 +237,15 @@ function AddressLine({ window, method, text, busy, onText, onAsk }: AddressLineP
               }
             }}
           />
-        </chakra.label>
-        {method === 'GET' && (
-          <MainButton type="submit" disabled={busy} fontFamily="body">
-            Ask
-          </MainButton>
-        )}
+        </Box>
+        <Flex gap="8px" fontFamily="body" fontSize="14px">
+          {children}
+          {method === 'GET' && (
+            <MainButton type="submit" disabled={busy}>
+              Ask
+            </MainButton>
+          )}
+        </Flex>
       </Flex>
     </chakra.form>
   );

@@ -7,17 +7,14 @@ import {
   type Completion,
   type CompletionContext,
 } from '@codemirror/autocomplete';
-import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
 import { json, jsonParseLinter } from '@codemirror/lang-json';
-import { HighlightStyle, syntaxHighlighting, syntaxTree } from '@codemirror/language';
+import { syntaxTree } from '@codemirror/language';
 import { linter } from '@codemirror/lint';
-import { EditorState, type Extension } from '@codemirror/state';
-import { EditorView, keymap, placeholder } from '@codemirror/view';
-import { tags } from '@lezer/highlight';
-import { Box } from '@chakra-ui/react';
+import type { EditorState } from '@codemirror/state';
+import { keymap, type EditorView } from '@codemirror/view';
 import { useEffect, useRef } from 'react';
 
-import { editorLook, styleNonce } from '../../look/code';
+import { Editor } from '../../look/Editor';
 import type { BodyField } from './writing';
 
 interface BodyEditorProps {
@@ -29,14 +26,6 @@ interface BodyEditorProps {
 }
 
 type FieldsAt = (within: string[]) => Promise<BodyField[]>;
-
-const color = (name: string) => `var(--chakra-colors-${name})`;
-
-const inks = HighlightStyle.define([
-  { tag: tags.propertyName, color: color('code') },
-  { tag: tags.string, color: color('glass') },
-  { tag: [tags.number, tags.bool, tags.null], color: color('amber') },
-]);
 
 type Node = ReturnType<ReturnType<typeof syntaxTree>['resolveInner']>;
 
@@ -101,53 +90,29 @@ function taking(text: string) {
   };
 }
 
-/** An editor of JSON that knows what may stand in the body. */
+/** An editor of JSON that knows what may be in the body. */
 export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps) {
-  const place = useRef<HTMLDivElement>(null);
-  const view = useRef<EditorView | null>(null);
-  const now = useRef({ onChange, onSend, fieldsAt });
+  const now = useRef(fieldsAt);
   useEffect(() => {
-    now.current = { onChange, onSend, fieldsAt };
+    now.current = fieldsAt;
   });
-  useEffect(() => {
-    const extensions: Extension = [
-      EditorView.cspNonce.of(styleNonce),
-      keymap.of([
-        {
-          key: 'Mod-Enter',
-          run: () => {
-            now.current.onSend();
-            return true;
-          },
-        },
-        ...completionKeymap,
-        ...historyKeymap,
-        ...defaultKeymap,
-      ]),
-      history(),
-      closeBrackets(),
-      json(),
-      linter((v) => (v.state.doc.toString().trim() === '' ? [] : jsonParseLinter()(v))),
-      autocompletion({ override: [(c) => complete(c, (within) => now.current.fieldsAt(within))], icons: false }),
-      placeholder('The body, as JSON. A quote offers the fields.'),
-      syntaxHighlighting(inks),
-      editorLook,
-      EditorView.contentAttributes.of({ 'aria-label': 'Body' }),
-      EditorView.updateListener.of((u) => {
-        if (u.docChanged) now.current.onChange(u.state.doc.toString());
-      }),
-    ];
-    const made = new EditorView({
-      parent: place.current ?? undefined,
-      state: EditorState.create({ doc: text, extensions }),
-    });
-    view.current = made;
-    return () => made.destroy();
-  }, []); // eslint-disable-line react-hooks/exhaustive-deps
-  useEffect(() => {
-    const made = view.current;
-    if (made && made.state.doc.toString() !== text)
-      made.dispatch({ changes: { from: 0, to: made.state.doc.length, insert: text } });
-  }, [text]);
-  return <Box ref={place} height="100%" minHeight="0" overflow="hidden" data-part="body" />;
+  return (
+    <Editor
+      label="Body"
+      text={text}
+      onChange={onChange}
+      onSubmit={onSend}
+      hint="The body, as JSON. A quote offers the fields."
+      extensions={[
+        closeBrackets(),
+        keymap.of(completionKeymap),
+        json(),
+        linter((v) => (v.state.doc.toString().trim() === '' ? [] : jsonParseLinter()(v))),
+        // eslint-disable-next-line react-hooks/refs -- it is read when something is completed
+        autocompletion({ override: [(c) => complete(c, (within) => now.current(within))], icons: false }),
+      ]}
+      height="100%"
+      data-part="body"
+    />
+  );
 }

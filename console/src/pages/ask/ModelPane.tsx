@@ -1,7 +1,9 @@
-import { Box, chakra, Flex } from '@chakra-ui/react';
+import { Box, chakra } from '@chakra-ui/react';
 
-import type { Model } from '../../api/service';
-import type { Sentence, Speaker } from './sentence';
+import { Empty, Tick } from '../../look/parts';
+import type { Model } from '../../api/hooks';
+import { target, type Sentence } from './sentence';
+import type { Speaker } from './speaker';
 
 interface ModelPaneProps {
   model: Model;
@@ -12,10 +14,12 @@ interface ModelPaneProps {
 
 /** The fields of the resource: which are in the answer, which the role may not read. */
 export function ModelPane({ model, sentence: s, speaker, onChange }: ModelPaneProps) {
-  const resource = model.resources.find((r) => r.name === s.resource);
-  if (!resource) return null;
-  const role = model.roles.find((r) => r.name === speaker.role);
-  const readable = role ? (role.reads[resource.name] ?? []) : resource.fields.map((f) => f.name);
+  const resource = target(model, s.resource)?.resource;
+  if (!resource) return <Empty>The path leads to no resource whose fields can be chosen here.</Empty>;
+  const roles = model.roles.filter((r) => speaker.roles.includes(r.name));
+  const readable = resource.fields
+    .map((f) => f.name)
+    .filter((f) => speaker.roles.length === 0 || roles.some((r) => r.reads[resource.name]?.includes(f)));
   const all = s.select.length === 0;
   const toggle = (name: string) => {
     const now = all ? readable : s.select;
@@ -26,21 +30,10 @@ export function ModelPane({ model, sentence: s, speaker, onChange }: ModelPanePr
   };
   return (
     <Box overflow="auto" height="100%" fontSize="13px">
-      <Flex
-        align="center"
-        height="36px"
-        paddingX="16px"
-        borderBottomWidth="1px"
-        color="muted"
-        fontSize="12.5px"
-        gap="10px"
-      >
-        <chakra.span fontWeight="600">Fields</chakra.span>
-        <span>
-          {all ? 'all in the answer' : `${String(s.select.length)} of ${String(readable.length)} in the answer`}
-        </span>
-      </Flex>
       <Box padding="10px 16px">
+        <Box color="muted" marginBottom="6px">
+          {all ? 'All in the answer.' : `${String(s.select.length)} of ${String(readable.length)} in the answer.`}
+        </Box>
         {resource.about && (
           <Box color="muted" marginBottom="8px">
             {resource.about}
@@ -48,14 +41,12 @@ export function ModelPane({ model, sentence: s, speaker, onChange }: ModelPanePr
         )}
         {resource.fields.map((f) => (
           <chakra.label key={f.name} display="flex" gap="8px" alignItems="baseline" paddingY="2px" title={f.about}>
-            <chakra.input
-              type="checkbox"
-              accentColor="var(--chakra-colors-lit)"
+            <Tick
               checked={readable.includes(f.name) && (all || s.select.includes(f.name))}
               disabled={!readable.includes(f.name)}
               onChange={() => toggle(f.name)}
             />
-            <chakra.span fontFamily="mono" fontSize="12.5px" color={readable.includes(f.name) ? 'chalk' : 'faint'}>
+            <chakra.span fontFamily="mono" fontSize="12.5px" color={readable.includes(f.name) ? 'chalk' : 'muted'}>
               {f.name}
             </chakra.span>
             <chakra.span flex="1" textAlign="right" color="muted" whiteSpace="nowrap">

@@ -1,11 +1,13 @@
 import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
 import { queryOptions, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useDeferredValue, useState } from 'react';
+import { useState } from 'react';
 
-import type { Model } from '../../api/service';
-import { MainButton } from '../../look/parts';
+import { fetched } from '../../api/client';
+import { useSettled, type Model } from '../../api/hooks';
+import { MainButton, Tick } from '../../look/parts';
 import { BodyEditor } from './BodyEditor';
-import { actAs, encoded, type Speaker } from './sentence';
+import { encoded } from './sentence';
+import { actAs, type Speaker } from './speaker';
 import { bodyFields, touchOf, verbs, type Description, type Method, type Touch } from './writing';
 
 interface WritePaneProps {
@@ -23,10 +25,10 @@ interface WritePaneProps {
 /** The body of a write, what it would touch, and the button that sends it: rehearsed, unless a tick says that it is for real. A tick
  * holds for one write. */
 export function WritePane({ window, model, method, address, speaker, body, busy, onBody, onSend }: WritePaneProps) {
-  const description = describing(window, speaker.role);
+  const description = describing(window, speaker.roles);
   useQuery(description); // so that it is there when it is asked for
   const queries = useQueryClient();
-  const asked = useDeferredValue(address);
+  const asked = useSettled(address);
   const touch = touchOf(method, asked, body);
   const found = useTouched(window, touch, speaker);
   const ready = !busy && found.ready;
@@ -68,12 +70,7 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
           {found.says} {found.ready && !real && 'Then it is undone.'}
         </chakra.span>
         <chakra.label display="flex" alignItems="center" gap="8px" flex="none" cursor="pointer">
-          <chakra.input
-            type="checkbox"
-            accentColor="var(--chakra-colors-lit)"
-            checked={real}
-            onChange={(e) => setReal(e.target.checked)}
-          />
+          <Tick checked={real} onChange={(e) => setReal(e.target.checked)} />
           For real
         </chakra.label>
       </Flex>
@@ -82,12 +79,13 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
 }
 
 /** The description of the draft as a role has it: what bodies may hold. */
-function describing(window: string, role: string) {
+function describing(window: string, roles: string[]) {
+  const role = roles.length === 1 ? (roles[0] ?? '') : ''; // of several, all that is exposed
   return queryOptions({
     queryKey: ['description', window, role],
     queryFn: async () => {
-      const response = await fetch(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`);
-      return (await response.json()) as Description;
+      const { text } = await fetched(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`);
+      return JSON.parse(text) as Description;
     },
     staleTime: 60_000,
   });
@@ -106,12 +104,13 @@ function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
     queryKey: ['touch', window, touch.many, touch.read, as],
     enabled: touch.read !== undefined,
     gcTime: 0,
-    queryFn: async () => {
-      const response = await fetch(`/draft/${window}${encoded(touch.read ?? '')}`, {
+    queryFn: async ({ signal }) => {
+      const { response, text } = await fetched(`/draft/${window}${encoded(touch.read ?? '')}`, {
+        signal,
         method: touch.many ?? 'GET',
         headers: { ...(as ? { 'Act-As': as } : {}), ...(touch.many ? { Prefer: 'explain' } : {}) },
       });
-      return { status: response.status, text: await response.text() };
+      return { status: response.status, text };
     },
   });
   if (touch.read === undefined) return { ...touch, ready: true };
@@ -123,7 +122,7 @@ function useTouched(window: string, touch: Touch, speaker: Speaker): Found {
     const n = (JSON.parse(data.text) as { rows: number }).rows;
     const rows = `${n.toLocaleString('en')} row${n === 1 ? '' : 's'}`;
     return {
-      says: `Every row of the filter${speaker.role ? ` that ${speaker.role} may ${verbs[touch.many]}` : ''}: ${rows} of ${touch.says}.`,
+      says: `Every row of the filter${speaker.roles.length > 0 ? ` that ${speaker.roles.join(' and ')} may ${verbs[touch.many]}` : ''}: ${rows} of ${touch.says}.`,
       button: `${touch.button} ${rows}`,
       ready: true,
     };

@@ -1,6 +1,8 @@
 import { useMutation } from '@tanstack/react-query';
 
-import { actAs, encoded, type Speaker } from './sentence';
+import { fetched } from '../../api/client';
+import { encoded } from './sentence';
+import { actAs, type Speaker } from './speaker';
 import type { Method } from './writing';
 
 export type Json = string | number | boolean | null | Json[] | { [name: string]: Json };
@@ -46,7 +48,7 @@ async function ask(window: string, { method, address, body: sent, speaker, real 
   const as = actAs(speaker);
   const carries = method !== 'GET' && method !== 'DELETE';
   const many = address.split('?', 1)[0]?.endsWith('/$each'); // may be a million rows
-  const response = await fetch(`/draft/${window}${encoded(address)}`, {
+  const { response, text } = await fetched(`/draft/${window}${encoded(address)}`, {
     method,
     headers: {
       ...(as ? { 'Act-As': as } : {}),
@@ -56,7 +58,6 @@ async function ask(window: string, { method, address, body: sent, speaker, real 
     },
     body: carries ? sent : undefined,
   });
-  const text = await response.text();
   const body = read(text);
   const answer: Answer = {
     status: response.status,

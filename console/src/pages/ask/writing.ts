@@ -1,4 +1,4 @@
-import type { Model } from '../../api/service';
+import type { Model } from '../../api/hooks';
 
 /** The verbs of the sentence, and the methods that they stand for. */
 export const verbs = { GET: 'read', POST: 'add to', PATCH: 'change', PUT: 'replace', DELETE: 'delete' } as const;
@@ -62,11 +62,11 @@ export function touchOf(method: Method, address: string, body: string): Touch {
   }
   if (path.endsWith('/$ref')) {
     return method === 'DELETE'
-      ? { says: 'Unties two rows; neither is deleted.', button: 'Untie' }
-      : { says: 'Ties two rows.', button: 'Tie' };
+      ? { says: 'Unlinks two rows; neither is deleted.', button: 'Unlink' }
+      : { says: 'Links two rows.', button: 'Link' };
   }
   if (method === 'POST')
-    return { says: `Adds one row to ${segments.join('/')}, and the rows that stand in it.`, button: 'Add' };
+    return { says: `Adds one row to ${segments.join('/')}, and the rows that are nested in it.`, button: 'Add' };
   if (path.endsWith('/$each')) {
     const aliases = query
       .split('&')

@@ -1,7 +1,7 @@
 import { Box, chakra } from '@chakra-ui/react';
 import { useState } from 'react';
 
-import { useCallerWork, type CallerKind, type Role } from '../../api/service';
+import { useCallerWork, type CallerKind, type Role } from '../../api/hooks';
 import { Entry, MainButton, Mono, PaneHead, Problem } from '../../look/parts';
 import { RolesAndClaims, type Given } from './RolesAndClaims';
 
@@ -46,7 +46,7 @@ export function AddPane({ window, kind, roles }: { window: string; kind: CallerK
         }}
       >
         <chakra.label>
-          {kind === 'client' ? 'Id' : 'Address'}
+          {kind === 'client' ? 'Id' : 'Email address'}
           <Entry
             name="id"
             type={kind === 'client' ? 'text' : 'email'}

@@ -1,9 +1,8 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
-import { useCallerWork, type AccountEntry, type CallerKind, type ClientEntry, type Role } from '../../api/service';
-import { MainButton, Mono, PaneHead, Problem, QuietButton } from '../../look/parts';
-import { ago } from './CallersPage';
+import { useCallerWork, type AccountEntry, type CallerKind, type ClientEntry, type Role } from '../../api/hooks';
+import { MainButton, Mono, PaneHead, Problem, QuietButton, When } from '../../look/parts';
 import { claimsOf, RolesAndClaims, type Given } from './RolesAndClaims';
 
 interface CallerPaneProps {
@@ -41,8 +40,14 @@ export function CallerPane({ window, kind, id, entry, account, roles, onGone }: 
         }}
       >
         <Box color="muted">
-          Added {ago(entry.created)}.{' '}
-          {entry.last_seen === null ? 'It has asked for nothing yet.' : `Last seen ${ago(entry.last_seen)}.`}
+          Added <When at={entry.created} />.{' '}
+          {entry.last_seen === null ? (
+            'It has asked for nothing yet.'
+          ) : (
+            <>
+              Last seen <When at={entry.last_seen} />.
+            </>
+          )}
         </Box>
         <RolesAndClaims roles={roles} given={given} onChange={setGiven} />
         {failure && <Problem>{failure.message}</Problem>}

@@ -1,4 +1,4 @@
-import { Box, chakra, Flex, Splitter } from '@chakra-ui/react';
+import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useSearchParams } from 'wouter';
 
 import {
@@ -8,14 +8,15 @@ import {
   type CallerKind,
   type ClientEntry,
   type Roster,
-} from '../../api/service';
-import { Edge, Mono, QuietButton, Waiting } from '../../look/parts';
+} from '../../api/hooks';
+import { Mono, Panes, QuietButton, Table, Td, Th, Waiting, When } from '../../look/parts';
+import type { PageProps } from '../../pages';
 import { AddPane } from './AddPane';
 import { CallerPane } from './CallerPane';
 import { KeysPane } from './KeysPane';
 
 /** Who may call the API: programs, people, and those with tokens of others. Which one is open stands in the page's address. */
-export function CallersPage({ window }: { window: string }) {
+export default function CallersPage({ window }: PageProps) {
   const roster = useCallers(window);
   const model = useModel(window);
   const [search, setSearch] = useSearchParams();
@@ -25,75 +26,79 @@ export function CallersPage({ window }: { window: string }) {
   const account = roster.data.accounts.find((a) => a.email === search.get('account'));
   const roles = model.data.roles.filter((r) => !r.anonymous);
   return (
-    <Splitter.Root
-      panels={[
-        { id: 'roster', minSize: 40 },
-        { id: 'caller', minSize: 24 },
+    <Panes
+      panes={[
+        {
+          id: 'roster',
+          size: 66,
+          min: 40,
+          content: (
+            <Box overflow="auto" height="100%" data-part="roster">
+              <People
+                heading="Programs"
+                kind="client"
+                none="No program has a client yet."
+                rows={roster.data.clients.map((c) => ({ id: c.id, entry: c, state: '' }))}
+                open={client?.id}
+                onOpen={(id) => open({ client: id })}
+                onAdd={() => open({ add: 'client' })}
+              />
+              <People
+                heading="People"
+                kind="account"
+                none="Nobody has an account yet."
+                rows={roster.data.accounts.map((a) => ({ id: a.email, entry: a, state: stateOf(a) }))}
+                open={account?.email}
+                onOpen={(id) => open({ account: id })}
+                onAdd={() => open({ add: 'account' })}
+              />
+              <Issuers issuers={roster.data.issuers} />
+            </Box>
+          ),
+        },
+        {
+          id: 'caller',
+          size: 34,
+          min: 24,
+          content: (
+            <Box overflow="auto" height="100%" data-part="caller">
+              {client && (
+                <CallerPane
+                  key={client.id}
+                  window={window}
+                  kind="client"
+                  id={client.id}
+                  entry={client}
+                  roles={roles}
+                  onGone={() => open({})}
+                />
+              )}
+              {account && (
+                <CallerPane
+                  key={account.id}
+                  window={window}
+                  kind="account"
+                  id={account.email}
+                  entry={account}
+                  account={account}
+                  roles={roles}
+                  onGone={() => open({})}
+                />
+              )}
+              {!client && !account && search.has('add') && (
+                <AddPane
+                  key={search.get('add')}
+                  window={window}
+                  kind={search.get('add') === 'account' ? 'account' : 'client'}
+                  roles={roles}
+                />
+              )}
+              {!client && !account && !search.has('add') && <KeysPane window={window} />}
+            </Box>
+          ),
+        },
       ]}
-      defaultSize={[66, 34]}
-      height="100%"
-    >
-      <Splitter.Panel id="roster">
-        <Box overflow="auto" height="100%" data-part="roster">
-          <People
-            heading="Programs"
-            kind="client"
-            none="No program has a client yet."
-            rows={roster.data.clients.map((c) => ({ id: c.id, entry: c, state: '' }))}
-            open={client?.id}
-            onOpen={(id) => open({ client: id })}
-            onAdd={() => open({ add: 'client' })}
-          />
-          <People
-            heading="People"
-            kind="account"
-            none="Nobody has an account yet."
-            rows={roster.data.accounts.map((a) => ({ id: a.email, entry: a, state: stateOf(a) }))}
-            open={account?.email}
-            onOpen={(id) => open({ account: id })}
-            onAdd={() => open({ add: 'account' })}
-          />
-          <Issuers issuers={roster.data.issuers} />
-        </Box>
-      </Splitter.Panel>
-      <Edge between="roster:caller" />
-      <Splitter.Panel id="caller">
-        <Box overflow="auto" height="100%" data-part="caller">
-          {client && (
-            <CallerPane
-              key={client.id}
-              window={window}
-              kind="client"
-              id={client.id}
-              entry={client}
-              roles={roles}
-              onGone={() => open({})}
-            />
-          )}
-          {account && (
-            <CallerPane
-              key={account.id}
-              window={window}
-              kind="account"
-              id={account.email}
-              entry={account}
-              account={account}
-              roles={roles}
-              onGone={() => open({})}
-            />
-          )}
-          {!client && !account && search.has('add') && (
-            <AddPane
-              key={search.get('add')}
-              window={window}
-              kind={search.get('add') === 'account' ? 'account' : 'client'}
-              roles={roles}
-            />
-          )}
-          {!client && !account && !search.has('add') && <KeysPane window={window} />}
-        </Box>
-      </Splitter.Panel>
-    </Splitter.Root>
+    />
   );
 }
 
@@ -129,43 +134,42 @@ function People({ heading, kind, none, rows, open, onOpen, onAdd }: PeopleProps)
           {none}
         </Box>
       ) : (
-        <chakra.table width="100%" borderCollapse="collapse" fontSize="13px" tableLayout="fixed">
+        <Table tableLayout="fixed">
           <thead>
-            <chakra.tr color="muted" textAlign="left">
-              {[kind === 'client' ? 'Id' : 'Address', 'Roles', 'Claims', 'Last request'].map((h) => (
-                <chakra.th key={h} fontWeight="500" padding="3px 16px" textAlign="left">
-                  {h}
-                </chakra.th>
+            <tr>
+              {[kind === 'client' ? 'Id' : 'Email address', 'Roles', 'Claims', 'Last request'].map((h) => (
+                <Th key={h}>{h}</Th>
               ))}
-            </chakra.tr>
+            </tr>
           </thead>
           <tbody>
             {rows.map(({ id, entry, state }) => (
-              <chakra.tr key={id} borderTopWidth="1px" bg={id === open ? 'sel' : undefined} verticalAlign="top">
-                <chakra.td padding="4px 16px">
+              <chakra.tr key={id} bg={id === open ? 'sel' : undefined}>
+                <Td>
                   <chakra.button
                     type="button"
                     fontFamily="mono"
                     cursor="pointer"
                     textAlign="left"
+                    overflowWrap="anywhere"
                     aria-pressed={id === open}
                     onClick={() => onOpen(id)}
                   >
                     {id}
                   </chakra.button>
                   {state && <Box color={state === 'disabled' ? 'brick' : 'muted'}>{state}</Box>}
-                </chakra.td>
-                <chakra.td padding="4px 16px">{entry.roles.join(', ')}</chakra.td>
-                <chakra.td padding="4px 16px">
+                </Td>
+                <Td>{entry.roles.join(', ')}</Td>
+                <Td>
                   <Claims entry={entry} />
-                </chakra.td>
-                <chakra.td padding="4px 16px">
+                </Td>
+                <Td>
                   <Last entry={entry} />
-                </chakra.td>
+                </Td>
               </chakra.tr>
             ))}
           </tbody>
-        </chakra.table>
+        </Table>
       )}
     </Box>
   );
@@ -204,24 +208,11 @@ function Last({ entry }: { entry: ClientEntry | AccountEntry }) {
   return (
     <>
       <Mono>{entry.last_request}</Mono>
-      <Box color="muted">{ago(entry.last_seen)}</Box>
+      <Box color="muted">
+        <When at={entry.last_seen} />
+      </Box>
     </>
   );
-}
-
-/** How long ago a moment was, as people say it. */
-export function ago(moment: string): string {
-  const seconds = Math.max(0, (Date.now() - Date.parse(moment)) / 1000);
-  if (seconds < 60) return 'just now';
-  for (const [unit, length, most] of [
-    ['minute', 60, 60],
-    ['hour', 3600, 24],
-    ['day', 86400, Infinity],
-  ] as const) {
-    const n = Math.floor(seconds / length);
-    if (n < most) return `${String(n)} ${unit}${n === 1 ? '' : 's'} ago`;
-  }
-  return moment;
 }
 
 /** Those whose tokens are taken; the document says who. */

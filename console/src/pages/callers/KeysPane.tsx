@@ -1,7 +1,7 @@
 import { Box, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
-import { useCallerWork } from '../../api/service';
+import { useCallerWork } from '../../api/hooks';
 import { Mono, PaneHead, Problem, QuietButton } from '../../look/parts';
 
 /** Where tokens come from, and the keys that sign them. */

@@ -1,7 +1,7 @@
 import { Box, chakra } from '@chakra-ui/react';
 
-import type { Role } from '../../api/service';
-import { Entry, Mono } from '../../look/parts';
+import type { Role } from '../../api/hooks';
+import { Entry, Mono, Tick } from '../../look/parts';
 
 /** What a caller may be given: roles, and the claims that these need. */
 export interface Given {
@@ -24,10 +24,8 @@ export function RolesAndClaims({ roles, given, onChange }: RolesAndClaimsProps) 
         <chakra.legend>Roles</chakra.legend>
         {roles.map((r) => (
           <chakra.label key={r.name} display="flex" gap="8px" alignItems="baseline" cursor="pointer">
-            <chakra.input
-              type="checkbox"
+            <Tick
               name={`role ${r.name}`}
-              accentColor="var(--chakra-colors-lit)"
               checked={given.roles.includes(r.name)}
               onChange={() =>
                 onChange({

@@ -9,8 +9,8 @@ import {
   type Model,
   type Operation,
   type Resource,
-} from '../../api/service';
-import { Choice, Entry, MainButton, Problem, QuietButton } from '../../look/parts';
+} from '../../api/hooks';
+import { Choice, Entry, MainButton, Problem, QuietButton, Tick } from '../../look/parts';
 import { Lamp } from './FourLights';
 import { RuleEditor } from './RuleEditor';
 
@@ -134,13 +134,7 @@ function OperationEditor({
     <Box padding="10px 16px" borderTopWidth="1px">
       <chakra.label display="flex" gap="10px" fontWeight="600" cursor="pointer">
         <Lamp light={light} />
-        <chakra.input
-          type="checkbox"
-          name={o.operation}
-          accentColor="var(--chakra-colors-lit)"
-          checked={e.granted}
-          onChange={(v) => onChange({ ...e, granted: v.target.checked })}
-        />
+        <Tick name={o.operation} checked={e.granted} onChange={(v) => onChange({ ...e, granted: v.target.checked })} />
         {o.operation}
       </chakra.label>
       {e.granted && (
@@ -224,9 +218,7 @@ function FieldChoice({ possible, chosen, onChange }: FieldChoiceProps) {
       <Flex wrap="wrap" columnGap="14px">
         {possible.map((f) => (
           <chakra.label key={f} display="flex" gap="6px" alignItems="center" fontFamily="mono" fontSize="12.5px">
-            <chakra.input
-              type="checkbox"
-              accentColor="var(--chakra-colors-lit)"
+            <Tick
               checked={chosen.includes(f)}
               onChange={() => onChange(possible.filter((p) => chosen.includes(p) !== (p === f)))}
             />

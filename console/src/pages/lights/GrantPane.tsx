@@ -2,7 +2,8 @@ import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 import { Link } from 'wouter';
 
-import { useGrant, useRule, type Grant, type Model } from '../../api/service';
+import { claimParams } from '../../claims';
+import { useGrant, useRule, type Grant, type Model } from '../../api/hooks';
 import { Entry, Mono, PaneHead, QuietButton, Waiting } from '../../look/parts';
 import type { Crossing } from './Facade';
 import { Lamp, saying } from './FourLights';
@@ -24,7 +25,7 @@ export function GrantPane({ window, model, crossing, claims, onClaims }: GrantPa
   const [doing, setDoing] = useState<'look' | 'edit' | 'why'>('look');
   if (!grant.data) return <Waiting what="the grant" error={grant.error} />;
   const g = grant.data;
-  const ask = new URLSearchParams({ q: `/${resource}?top=20&count=true`, as: role, ...claims });
+  const ask = new URLSearchParams({ q: `/${resource}?top=20&count=true`, as: role, ...claimParams(claims) });
   return (
     <>
       <PaneHead aside={<Origin grant={g} />}>

@@ -1,64 +1,81 @@
-import { Box, Splitter } from '@chakra-ui/react';
+import { Box } from '@chakra-ui/react';
 import { useSearchParams } from 'wouter';
 
-import { useLights, useModel, type Lights, type Model } from '../../api/service';
-import { Edge, Mono, PaneHead, Waiting } from '../../look/parts';
+import { claimParams, claimsIn } from '../../claims';
+import { useLights, useModel, type Lights, type Model } from '../../api/hooks';
+import { Mono, PaneHead, Panes, Waiting } from '../../look/parts';
 import { Facade } from './Facade';
+import type { PageProps } from '../../pages';
 import { GrantPane } from './GrantPane';
+import { RolePane } from './RolePane';
 
 /** Who may do what. The open crossing and the caller's claims stand in the page's address. */
-export function LightsPage({ window }: { window: string }) {
+export default function LightsPage({ window }: PageProps) {
   const lights = useLights(window);
   const model = useModel(window);
   const [search, setSearch] = useSearchParams();
-  if (!lights.data || !model.data) return <Waiting what="the lights" error={lights.error ?? model.error} />;
+  if (!lights.data || !model.data)
+    return <Waiting what="the lights" error={lights.error ?? model.error} again={() => void lights.refetch()} />;
   const role = search.get('role') ?? '';
   const resource = search.get('resource') ?? '';
-  const claims = Object.fromEntries([...search.entries()].filter(([name]) => !own.includes(name)));
-  const known = model.data.roles.some((r) => r.name === role) && model.data.resources.some((r) => r.name === resource);
+  const claims = claimsIn(search);
+  const known = model.data.roles.some((r) => r.name === role);
+  const crossing = known && model.data.resources.some((r) => r.name === resource);
+  const go = (next: Record<string, string>, kept = claims) =>
+    setSearch({ ...next, ...claimParams(kept) }, { replace: true });
   return (
-    <Splitter.Root
-      panels={[
-        { id: 'facade', minSize: 40 },
-        { id: 'grant', minSize: 24 },
-      ]}
-      defaultSize={[62, 38]}
-      height="100%"
-    >
-      <Splitter.Panel id="facade">
-        <Facade
-          lights={lights.data}
-          chosen={known ? { role, resource } : null}
-          onChoose={(next) => setSearch({ ...claims, ...next }, { replace: true })}
-        />
-      </Splitter.Panel>
-      <Edge between="facade:grant" />
-      <Splitter.Panel id="grant">
-        <Box overflow="auto" height="100%" data-part="grant">
-          {known ? (
-            <GrantPane
-              key={`${role} ${resource}`}
+    <Panes
+      panes={[
+        {
+          id: 'facade',
+          size: 62,
+          min: 40,
+          content: (
+            <Facade
               window={window}
-              model={model.data}
-              crossing={{ role, resource }}
-              claims={claims}
-              onClaims={(next) => setSearch({ role, resource, ...next }, { replace: true })}
+              lights={lights.data}
+              chosen={{ role, resource }}
+              onChoose={(next) => go({ ...next })}
             />
-          ) : (
-            <PaneHead>What a role may do</PaneHead>
-          )}
-          <Box padding="16px" borderTopWidth={known ? '1px' : undefined}>
-            {!known && <Box marginBottom="14px">Choose a crossing to see its grant, change it, and ask why.</Box>}
-            <Anyone lights={lights.data} model={model.data} />
-          </Box>
-        </Box>
-      </Splitter.Panel>
-    </Splitter.Root>
+          ),
+        },
+        {
+          id: 'grant',
+          size: 38,
+          min: 24,
+          content: (
+            <Box overflow="auto" height="100%" data-part="grant">
+              {crossing ? (
+                <GrantPane
+                  key={`${role} ${resource}`}
+                  window={window}
+                  model={model.data}
+                  crossing={{ role, resource }}
+                  claims={claims}
+                  onClaims={(next) => go({ role, resource }, next)}
+                />
+              ) : known || search.has('new') ? (
+                <RolePane
+                  key={role}
+                  window={window}
+                  role={role}
+                  taken={model.data.roles.map((r) => r.name)}
+                  onDone={(name) => go(name ? { role: name } : {})}
+                />
+              ) : (
+                <PaneHead>What a role may do</PaneHead>
+              )}
+              <Box padding="16px" borderTopWidth={known ? '1px' : undefined}>
+                {!known && <Box marginBottom="14px">Choose a crossing to see its grant, change it, and ask why.</Box>}
+                <Anyone lights={lights.data} model={model.data} />
+              </Box>
+            </Box>
+          ),
+        },
+      ]}
+    />
   );
 }
-
-/** What of the page's address is not a claim. */
-const own = ['role', 'resource'];
 
 /** What everyone reaches without a token. */
 function Anyone({ lights, model }: { lights: Lights; model: Model }) {

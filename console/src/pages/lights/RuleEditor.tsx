@@ -1,12 +1,8 @@
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
-import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
-import { EditorState } from '@codemirror/state';
-import { EditorView, keymap, placeholder } from '@codemirror/view';
-import { Box } from '@chakra-ui/react';
-import { useEffect, useRef } from 'react';
+import { EditorView, keymap } from '@codemirror/view';
 
-import type { Model, Resource } from '../../api/service';
-import { editorLook, styleNonce } from '../../look/code';
+import type { Model, Resource } from '../../api/hooks';
+import { Editor } from '../../look/Editor';
 import { completeRule } from './rule';
 
 interface RuleEditorProps {
@@ -18,36 +14,25 @@ interface RuleEditorProps {
   onChange: (text: string) => void;
 }
 
-/** An editor of a row rule, which offers what can stand in it. */
+/** An editor of a row rule, which offers what can be in it. */
 export function RuleEditor({ label, text, model, resource, claims, onChange }: RuleEditorProps) {
-  const place = useRef<HTMLDivElement>(null);
-  const now = useRef(onChange);
-  useEffect(() => {
-    now.current = onChange;
-  });
-  useEffect(() => {
-    const view = new EditorView({
-      parent: place.current ?? undefined,
-      state: EditorState.create({
-        doc: text,
-        extensions: [
-          EditorView.cspNonce.of(styleNonce),
-          keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap]),
-          history(),
-          closeBrackets(),
-          autocompletion({ override: [(c) => completeRule(c, model, resource, claims)], icons: false }),
-          placeholder('every row'),
-          EditorView.lineWrapping,
-          EditorView.theme({ '.cm-content': { padding: '5px 4px' } }), // the first of two wins
-          editorLook,
-          EditorView.contentAttributes.of({ 'aria-label': label }),
-          EditorView.updateListener.of((u) => {
-            if (u.docChanged) now.current(u.state.doc.toString().replaceAll('\n', ' '));
-          }),
-        ],
-      }),
-    });
-    return () => view.destroy();
-  }, []); // eslint-disable-line react-hooks/exhaustive-deps
-  return <Box ref={place} borderWidth="1px" borderRadius="2px" bg="pane" minHeight="34px" />;
+  return (
+    <Editor
+      label={label}
+      text={text}
+      hint="every row"
+      extensions={[
+        closeBrackets(),
+        keymap.of(completionKeymap),
+        autocompletion({ override: [(c) => completeRule(c, model, resource, claims)], icons: false }),
+        EditorView.lineWrapping,
+        EditorView.theme({ '.cm-content': { padding: '5px 4px' } }), // the first of two wins
+      ]}
+      onChange={(next) => onChange(next.replaceAll('\n', ' '))}
+      borderWidth="1px"
+      borderRadius="2px"
+      bg="ground"
+      minHeight="32px"
+    />
+  );
 }

@@ -1,7 +1,7 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
-import { useWhy, type Model, type Operation } from '../../api/service';
+import { useWhy, type Model, type Operation } from '../../api/hooks';
 import { Choice, Entry, Mono, Problem, QuietButton } from '../../look/parts';
 import type { Crossing } from './Facade';
 import { operations } from './FourLights';

@@ -1,6 +1,6 @@
 import type { CompletionContext, CompletionResult } from '@codemirror/autocomplete';
 
-import type { Model, Resource } from '../../api/service';
+import type { Model, Resource } from '../../api/hooks';
 
 /** Words that a rule can begin with or go on with. */
 const words = [

@@ -1,23 +1,28 @@
 import { chakra, Flex, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 
-import { useSignIn } from '../../api/service';
-import { Entry, MainButton, Mark, Problem } from '../../look/parts';
+import { useSignIn } from '../../api/hooks';
+import { Entry, Field, MainButton, Mark, Problem } from '../../look/parts';
 
-export function SignInPage() {
+/** Signs an operator in. Where a session has ended, it stands over the page, which is as it was left. */
+export function SignInPage({ again }: { again: boolean }) {
   const signIn = useSignIn();
   const [email, setEmail] = useState('');
   const [password, setPassword] = useState('');
   return (
-    <Flex height="100%" bg="ground">
-      <Flex flex="1" align="center" justify="center" borderRightWidth="1px" bg="pane">
-        <Mark size="260px" />
+    <Flex position={again ? 'fixed' : undefined} inset="0" zIndex="30" height="100%" as="main">
+      <Flex flex="1" align="center" justify="center" borderRightWidth="1px" bg={again ? undefined : 'pane'}>
+        {!again && <Mark size="260px" />}
       </Flex>
-      <Flex direction="column" justify="center" width="460px" padding="48px" gap="18px">
-        <Flex align="center" gap="10px" fontSize="19px" fontWeight="600">
+      <Flex direction="column" justify="center" width="460px" padding="48px" gap="18px" bg="ground">
+        <Flex as="h1" align="center" gap="10px" fontSize="19px" fontWeight="600">
           <Mark /> Eager Window
         </Flex>
-        <Text color="muted">For operators: they open windows over databases and publish them.</Text>
+        <Text color="muted">
+          {again
+            ? 'Your session has ended. Sign in to go on where you were; nothing that you typed is lost.'
+            : 'For operators: they open windows over databases and publish them.'}
+        </Text>
         <chakra.form
           display="flex"
           flexDirection="column"
@@ -27,8 +32,7 @@ export function SignInPage() {
             signIn.mutate({ email, password });
           }}
         >
-          <chakra.label>
-            Address
+          <Field name="Email address">
             <Entry
               name="email"
               type="email"
@@ -38,9 +42,8 @@ export function SignInPage() {
               value={email}
               onChange={(e) => setEmail(e.target.value)}
             />
-          </chakra.label>
-          <chakra.label>
-            Password
+          </Field>
+          <Field name="Password">
             <Entry
               name="password"
               type="password"
@@ -49,7 +52,7 @@ export function SignInPage() {
               value={password}
               onChange={(e) => setPassword(e.target.value)}
             />
-          </chakra.label>
+          </Field>
           {signIn.isError && <Problem>{signIn.error.message}</Problem>}
           <MainButton type="submit" disabled={signIn.isPending} alignSelf="flex-start">
             Sign in

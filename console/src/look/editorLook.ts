@@ -1,4 +1,6 @@
+import { HighlightStyle, syntaxHighlighting } from '@codemirror/language';
 import { EditorView } from '@codemirror/view';
+import { tags } from '@lezer/highlight';
 
 const color = (name: string) => `var(--chakra-colors-${name})`;
 
@@ -9,6 +11,7 @@ export const editorLook = EditorView.theme({
   '.cm-scroller': { fontFamily: 'var(--chakra-fonts-mono)', lineHeight: '1.6' },
   '.cm-content': { padding: '12px 16px', caretColor: color('lit') },
   '.cm-cursor': { borderLeftColor: color('lit') },
+  '.cm-gutters': { background: 'transparent', color: color('faint'), border: 'none', paddingLeft: '8px' },
   '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { background: `${color('sel')} !important` },
   '.cm-tooltip': {
     background: color('raised'),
@@ -22,7 +25,16 @@ export const editorLook = EditorView.theme({
   '.cm-completionInfo': { maxWidth: '320px', padding: '6px 10px', color: color('muted') },
   '.cm-diagnostic-error': { borderLeftColor: color('brick') },
   '.cm-placeholder': { color: color('faint') },
+  '.cm-wrong': { textDecoration: `underline wavy ${color('brick')}`, textDecorationSkipInk: 'none' },
+  '.cm-chosen': { background: color('sel') },
 });
 
-/** The number that the page's content security policy asks of styles. */
-export const styleNonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content ?? '';
+/** Names, texts and values of JSON and YAML. */
+export const inks = syntaxHighlighting(
+  HighlightStyle.define([
+    { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: color('code') },
+    { tag: tags.string, color: color('glass') },
+    { tag: [tags.number, tags.bool, tags.null], color: color('amber') },
+    { tag: tags.comment, color: color('muted'), fontStyle: 'italic' },
+  ]),
+);

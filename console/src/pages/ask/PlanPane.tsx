@@ -1,0 +1,98 @@
+import { Box, chakra, Flex } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+
+import { fetched, refusal } from '../../api/client';
+import { count, took } from '../../look/format';
+import { Code, Section, Waiting } from '../../look/parts';
+import { lines, type Explanation, type PlanLine } from './plan';
+import { encoded } from './sentence';
+import { actAs, type Speaker } from './speaker';
+
+/** The statement that answers the request, and how the database carries it out: where the time goes, and how many rows it reads. */
+export function PlanPane({ window, address, speaker }: { window: string; address: string; speaker: Speaker }) {
+  const as = actAs(speaker);
+  const explained = useQuery({
+    queryKey: ['explained', window, address, as],
+    queryFn: async ({ signal }) => {
+      const { response, text } = await fetched(`/draft/${window}${encoded(address)}`, {
+        headers: { Prefer: 'explain', ...(as ? { 'Act-As': as } : {}) },
+        signal,
+      });
+      const body: unknown = JSON.parse(text);
+      if (!response.ok) throw refusal(response.status, body as Parameters<typeof refusal>[1]);
+      return body as Explanation;
+    },
+  });
+  if (!explained.data)
+    return <Waiting what="the plan" error={explained.error} again={() => void explained.refetch()} />;
+  const e = explained.data;
+  const plan = lines(e);
+  return (
+    <Box height="100%" overflow="auto" data-part="plan" tabIndex={-1}>
+      <Section>
+        <Flex color="muted" fontSize="12.5px" marginBottom="4px">
+          <chakra.span flex="1">one statement, {took(e.took_ms)}</chakra.span>
+          <chakra.span width="90px">share of time</chakra.span>
+          <chakra.span width="64px" textAlign="right">
+            rows
+          </chakra.span>
+        </Flex>
+        {plan.map((l, i) => (
+          <PlanRow key={i} line={l} />
+        ))}
+      </Section>
+      <Section color="muted">
+        {e.advice.length === 0 && 'No index would help.'}
+        {e.advice.map((a) => (
+          <Box key={a.message} color="amber">
+            ◆ {a.message}
+          </Box>
+        ))}
+      </Section>
+      <Section border="none">
+        <Code fontSize="12px">{e.sql}</Code>
+        {e.arguments.length > 0 && (
+          <Box color="muted" marginTop="6px">
+            {e.arguments.map((a, i) => (
+              <chakra.span key={i} fontFamily="mono" fontSize="12px" marginRight="10px">
+                ${i + 1} {JSON.stringify(a)}
+              </chakra.span>
+            ))}
+          </Box>
+        )}
+      </Section>
+    </Box>
+  );
+}
+
+function PlanRow({ line: l }: { line: PlanLine }) {
+  const much = l.share > 0.5;
+  return (
+    <Flex align="center" fontSize="13px" paddingY="2px" title={[l.says, l.detail].filter(Boolean).join(': ')}>
+      <chakra.span
+        flex="1"
+        minWidth="0"
+        paddingLeft={`${String(Math.min(l.depth * 8, 88))}px`}
+        overflow="hidden"
+        textOverflow="ellipsis"
+        whiteSpace="nowrap"
+      >
+        {l.says}
+      </chakra.span>
+      <Box
+        width="84px"
+        height="8px"
+        bg="unlit"
+        marginRight="6px"
+        flex="none"
+        role="img"
+        aria-label={`${(l.share * 100).toFixed(0)} percent of the time`}
+      >
+        <Box height="100%" width={`${(Math.max(l.share, 0.01) * 100).toFixed(1)}%`} bg={much ? 'amber' : 'glass'} />
+      </Box>
+      <chakra.span width="64px" textAlign="right" fontFamily="mono" fontSize="12px" flex="none">
+        {count(l.rows)}
+      </chakra.span>
+    </Flex>
+  );
+}

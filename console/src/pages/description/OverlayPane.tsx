@@ -1,0 +1,75 @@
+import { yaml } from '@codemirror/lang-yaml';
+import { lineNumbers } from '@codemirror/view';
+import { Box, Flex } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+
+import { Refused } from '../../api/client';
+import { sketch, useSaveDraft } from '../../api/hooks';
+import { Editor } from '../../look/Editor';
+import { MainButton, Problem, Section, TextButton, Waiting } from '../../look/parts';
+
+/** What parts the overlay from the document before it. */
+const parting = /^---[ \t]*\r?\n/m;
+
+function split(text: string): { document: string; overlay: string } {
+  const at = parting.exec(text.replace(/^---[ \t]*\r?\n/, (m) => ' '.repeat(m.length)));
+  if (!at) return { document: text.endsWith('\n') ? text : `${text}\n`, overlay: '' };
+  return { document: text.slice(0, at.index), overlay: text.slice(at.index + at[0].length) };
+}
+
+/** An overlay to begin with. */
+const begin = (title: string) => `overlay: 1.0.0
+info: {title: ${title}, version: 1.0.0}
+actions:
+  - target: $.info
+    update: {description: What partners should know first.}
+`;
+
+/** What is patched into the description (OpenAPI Overlay 1.0), kept with the document. The reference shows it once it is saved. */
+export function OverlayPane({ window }: { window: string }) {
+  const draft = useQuery({ queryKey: ['sketch', window, '', ''], queryFn: ({ signal }) => sketch(window, {}, signal) });
+  if (!draft.data) return <Waiting what="the overlay" error={draft.error} />;
+  return <Overlay key={draft.data.version} window={window} text={draft.data.document} version={draft.data.version} />;
+}
+
+const extensions = [yaml(), lineNumbers()];
+
+function Overlay({ window, text, version }: { window: string; text: string; version: number }) {
+  const save = useSaveDraft(window);
+  const { document, overlay } = split(text);
+  const [typed, setTyped] = useState(overlay);
+  const before = document.split('\n').length; // lines of the document, and the one that parts
+  const store = () => save.mutate({ document: typed.trim() ? `${document}---\n${typed}` : document, base: version });
+  const mistakes = save.error instanceof Refused ? save.error.mistakes : [];
+  return (
+    <Flex direction="column" height="100%" data-part="overlay">
+      <Editor
+        label="Overlay"
+        text={typed}
+        onChange={setTyped}
+        onSubmit={store}
+        hint="An OpenAPI Overlay 1.0: what is patched into the description at each publish."
+        extensions={extensions}
+        mistakes={mistakes.map((m) => ({ ...m, line: Math.max(1, (m.line ?? 1) - before) }))}
+        flex="1"
+      />
+      <Section border="none" borderTopWidth="1px">
+        {save.error && (
+          <Box marginBottom="10px">
+            <Problem>{save.error.message}</Problem>
+          </Box>
+        )}
+        <Flex gap="12px" align="center">
+          <MainButton type="button" disabled={typed === overlay || save.isPending} onClick={store}>
+            Save in the draft
+          </MainButton>
+          {typed.trim() === '' && (
+            <TextButton onClick={() => setTyped(begin(window))}>begin with an example</TextButton>
+          )}
+          <Box color="muted">The reference shows it once it is saved; callers, once it is published.</Box>
+        </Flex>
+      </Section>
+    </Flex>
+  );
+}

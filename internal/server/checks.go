@@ -90,7 +90,7 @@ func (s *Server) runChecks(w http.ResponseWriter, r *http.Request) {
 		code, message := "internal", "the checks could not be run to their end; the service's log says why"
 		if f, is := fault.From(err); is {
 			code, message = f.Code, f.Message
-		} else {
+		} else if r.Context().Err() == nil { // the operator is still there
 			s.log.Error("checks failed", "window", run.window, "error", err)
 		}
 		line(map[string]any{"error": map[string]any{"code": code, "message": message}})

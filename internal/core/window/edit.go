@@ -32,6 +32,10 @@ func GrantOf(text []byte, role, resource string) (g *Grant, own bool, err error)
 // SetGrant writes what a role may do with a resource into the text of a document. Only the lines change that must; no allowances take
 // the grant away.
 func SetGrant(text []byte, role, resource string, allow []*Allowance) ([]byte, error) {
+	text, err := unfold(text, []string{"roles", role})
+	if err != nil {
+		return nil, err
+	}
 	e, err := edit(text, role)
 	if err != nil {
 		return nil, err
@@ -94,10 +98,6 @@ func edit(text []byte, role string) (*editor, error) {
 				continue
 			}
 			e.role, e.fields = r.key, e.parser.mapping(r.value, "role")
-			if len(e.fields) > 0 && !isBlock(r.value) {
-				return nil, fault.New(fault.Invalid, "role.inline",
-					"role %q stands in braces, in line %d; put its parts on lines of their own to edit them here", role, r.key.Line)
-			}
 		}
 	}
 	if e.role == nil {

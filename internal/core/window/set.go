@@ -124,6 +124,35 @@ func (p *place) lineEntry(n int) int {
 	return n - 1
 }
 
+// unfold writes a mapping that is in braces on lines of its own, one for each of its entries.
+func unfold(text []byte, path []string) ([]byte, error) {
+	p, err := locate(text, path)
+	if err != nil || len(p.found) < len(path) {
+		return text, err
+	}
+	e := p.found[len(path)-1]
+	if e.value.Kind != yaml.MappingNode || isBlock(e.value) || e.value.Style&yaml.FlowStyle == 0 {
+		return text, nil
+	}
+	at := p.lineEntry(len(path))
+	if at < len(path)-1 { // what is around it, too
+		outer := path[:len(path)-1]
+		if at < 0 || len(outer) == 0 {
+			return nil, fault.New(fault.Invalid, "edit.text", "%s can't be edited here; edit its lines in the document", strings.Join(path, "."))
+		}
+		if text, err = unfold(text, outer); err != nil {
+			return nil, err
+		}
+		return unfold(text, path)
+	}
+	comment := ""
+	if e.value.LineComment != "" {
+		comment = "  " + e.value.LineComment
+	}
+	p.replace(e.key, blockLines(column(e.key), e.key.Value, e.value, comment))
+	return p.text(), nil
+}
+
 func set(text []byte, path []string, value json.RawMessage) ([]byte, error) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(value, &doc); err != nil || len(doc.Content) == 0 {
@@ -271,7 +300,12 @@ func entryLines(indent int, key string, value *yaml.Node, comment string) []stri
 	if value.Kind != yaml.MappingNode || len(value.Content) == 0 || !nested && len(one) <= wide {
 		return []string{one + comment}
 	}
-	lines := []string{begin + comment}
+	return blockLines(indent, key, value, comment)
+}
+
+// blockLines writes an entry whose value is a mapping, with each entry of that on lines of its own.
+func blockLines(indent int, key string, value *yaml.Node, comment string) []string {
+	lines := []string{strings.Repeat(" ", indent) + scalar(key) + ":" + comment}
 	for i := 0; i+1 < len(value.Content); i += 2 {
 		lines = append(lines, entryLines(indent+2, value.Content[i].Value, value.Content[i+1], "")...)
 	}

@@ -66,6 +66,8 @@ func TestApply(t *testing.T) {
 			new: "  shipper:\n    may: {vessels: read, \"*\": read}\nsign_in:\n  accounts: {default_role: shipper}"},
 		{name: "a text that would be a number is quoted", edits: []Edit{{At: []string{"title"}, Value: []byte(`"7"`)}},
 			old: "title: Port   #", new: `title: "7"  #`},
+		{name: "a new role", edits: []Edit{{At: []string{"roles", "clerk"}, Value: []byte(`{"may":{}}`)}},
+			old: "\nsign_in", new: "\n  clerk: {may: {}}\nsign_in"},
 		{name: "no path", edits: []Edit{{}}, err: `"at" is empty`},
 		{name: "renaming what is not there", edits: []Edit{{At: []string{"roles", "x"}, Rename: "y"}}, err: `the document has no "roles.x"`},
 		{name: "renaming to a name that is taken", edits: []Edit{{At: []string{"resources", "tides"}, Rename: "calls"}},
@@ -127,4 +129,22 @@ func FuzzApply(f *testing.F) {
 			t.Errorf("%q at %q %q %q of\n%s\ngives\n%s", value, a, b, c, text, got)
 		}
 	})
+}
+
+// A role that an edit has made in braces takes grants.
+func TestGrantOfNewRole(t *testing.T) {
+	for _, value := range []string{`{"may":{}}`, `{}`, `{"about":"A clerk."}`, `{"may":{"vessels":"read"}}`} {
+		text, err := Apply([]byte(edited), []Edit{{At: []string{"roles", "clerk"}, Value: []byte(value)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := SetGrant(text, "clerk", "calls", []*Allowance{{Operation: Read}, {Operation: Create}})
+		if err != nil {
+			t.Fatalf("%s: %v", value, err)
+		}
+		g, own, err := GrantOf(got, "clerk", "calls")
+		if err != nil || !own || len(g.Allow) != 2 {
+			t.Errorf("%s: %+v %v of\n%s", value, g, err, got)
+		}
+	}
 }

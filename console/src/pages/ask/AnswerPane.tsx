@@ -15,7 +15,7 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
   const [view, setView] = useState<(typeof views)[number]>('Table');
   if (failure !== undefined)
     return (
-      <Box padding="20px">
+      <Box padding="20px" data-part="answer">
         <Problem>The service does not answer: {failure}</Problem>
       </Box>
     );

@@ -19,7 +19,15 @@ export function AddPane({ window, kind, roles }: { window: string; kind: CallerK
         <PaneHead>Added</PaneHead>
         <Box padding="16px" data-part="secret">
           <Mono>{id}</Mono> may call. {kind === 'client' ? 'Its secret' : 'The password'}, shown this once:
-          <Box fontFamily="mono" bg="raised" padding="10px" marginY="10px" userSelect="all" overflowWrap="anywhere">
+          <Box
+            fontFamily="mono"
+            bg="raised"
+            padding="10px"
+            marginY="10px"
+            userSelect="all"
+            overflowWrap="anywhere"
+            data-secret
+          >
             {made}
           </Box>
           <Box color="muted">

@@ -1,5 +1,5 @@
 import { useQueryClient } from '@tanstack/react-query';
-import { useEffect, useRef, useState } from 'react';
+import { useRef, useState } from 'react';
 
 import { runChecks, type CheckResult } from '../../api/hooks';
 
@@ -10,7 +10,6 @@ export function useRunning(window: string) {
   const [error, setError] = useState<Error | null>(null);
   const [on, setOn] = useState(false);
   const control = useRef<AbortController | null>(null);
-  useEffect(() => () => control.current?.abort(), []);
   const start = (suites: string[]) => {
     const mine = new AbortController();
     control.current = mine;

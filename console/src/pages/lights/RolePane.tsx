@@ -15,7 +15,7 @@ const limits = [
 ] as const;
 
 /** The types that a claim may have. */
-const claimTypes = ['bigint', 'integer', 'text', 'uuid', 'boolean', 'date'];
+const claimTypes = ['integer', 'text', 'uuid', 'number', 'boolean', 'date'];
 
 interface RolePaneProps {
   window: string;
@@ -33,7 +33,7 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
   const [name, setName] = useState(role);
   const [about, setAbout] = useState(known?.about ?? '');
   const [anonymous, setAnonymous] = useState(known?.anonymous ?? false);
-  const [claim, setClaim] = useState({ name: '', type: 'bigint' });
+  const [claim, setClaim] = useState({ name: '', type: 'integer' });
   const [given, setGiven] = useState<Record<string, string>>(known?.limits ?? {});
   const [leaving, setLeaving] = useState(false);
   const at = (...path: string[]) => ['roles', name, ...path];

@@ -6,6 +6,7 @@ import { useDifference, useReleases, useWindows, type Change, type Difference } 
 import { count } from '../../look/format';
 import { Choice, Code, Empty, Mono, Pane, PaneHead, Panes, Section, Sign, Tabs, Waiting } from '../../look/parts';
 import type { PageProps } from '../../pages';
+import { FirstContent } from './FirstContent';
 import { History } from './History';
 import { PublishPane } from './PublishPane';
 
@@ -17,9 +18,11 @@ export default function ReleasePage({ window }: PageProps) {
   const [from, to] = [search.get('from') ?? '', search.get('to') ?? ''];
   const windows = useWindows();
   const releases = useReleases(window);
-  const difference = useDifference(window, from, to);
-  const [view, setView] = useState<(typeof views)[number]>('What callers see');
   const here = windows.data?.find((w) => w.name === window);
+  // Where nothing is live, the draft with itself says at least whether it is valid.
+  const first = here?.live_release === 0;
+  const difference = useDifference(window, first ? 'draft' : from, first ? 'draft' : to, !!here);
+  const [view, setView] = useState<(typeof views)[number]>('What callers see');
   if (!here || !releases.data)
     return (
       <Waiting what="the releases" error={windows.error ?? releases.error} again={() => void releases.refetch()} />
@@ -33,7 +36,7 @@ export default function ReleasePage({ window }: PageProps) {
         aside={
           <Flex gap="18px" height="100%" align="center">
             {difference.data && <Counts of={difference.data.changes} />}
-            <Tabs label="View" options={views} chosen={view} onChoose={setView} />
+            {!first && <Tabs label="View" options={views} chosen={view} onChoose={setView} />}
           </Flex>
         }
         note={
@@ -55,7 +58,9 @@ export default function ReleasePage({ window }: PageProps) {
         {here.live_release > 0 ? 'Difference' : 'First release'}
       </PaneHead>
       <Box flex="1" minHeight="0">
-        {difference.data ? (
+        {first && difference.data ? (
+          <FirstContent window={window} />
+        ) : difference.data ? (
           <Shown difference={difference.data} view={view} />
         ) : (
           <Waiting what="the difference" error={difference.error} again={() => void difference.refetch()} />

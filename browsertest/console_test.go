@@ -7,8 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/chromedp"
 
 	"eagerwindow/demo"
@@ -208,35 +206,4 @@ func TestCallers(t *testing.T) {
 	p.click("Refuse all tokens that are out")
 	p.shows(caller, "those of the others are refused")
 	p.clean()
-}
-
-// The page keeps to its content security policy, uses nothing from elsewhere, and fits 1280x800 without a horizontal bar.
-func TestPageIsClean(t *testing.T) {
-	t.Parallel()
-	p, r := open(t)
-	p.do("listen to the browser's log", chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := cdp.Call(ctx, target, log.Enable, cdp.Empty{})
-		return err
-	}))
-	listening, stop := context.WithCancel(p.ctx)
-	entries, heard := chromedp.Events(listening, log.EntryAdded), make(chan []string)
-	go func() {
-		var complaints []string
-		for e, err := range entries {
-			if err != nil {
-				break
-			}
-			if e.Entry.Source != log.EntrySourceNetwork { // being refused before signing in is no fault of the page
-				complaints = append(complaints, e.Entry.Text)
-			}
-		}
-		heard <- complaints
-	}()
-	p.signIn(r, "/ask/saltmere", answer)
-	p.click("As whom")
-	p.clean()
-	stop()
-	if complaints := <-heard; len(complaints) > 0 {
-		t.Errorf("the browser complains: %v", complaints)
-	}
 }

@@ -158,7 +158,8 @@ func TestSessionEnds(t *testing.T) {
 	p.signIn(r, "/tables/saltmere?table=harbour.tug", `[data-part=table]`)
 	p.press(`[aria-label="bollard_pull_t in the API"]`)
 	p.shows(`[data-part=document]`, "bollard_pull_t: {expose: false}", "not saved")
-	p.do("the session ends elsewhere", chromedp.Evaluate[chromedp.Void](`fetch('/manage/session', {method: 'DELETE'}).then(() => {})`))
+	p.do("the session ends elsewhere", chromedp.Evaluate[chromedp.Void](`fetch('/manage/session', {method: 'DELETE'}).then(() => true)`,
+		chromedp.EvalAwaitPromise))
 	p.click("Save draft")
 	p.do("it asks to sign in", chromedp.WaitVisible(`input[name=password]`))
 	p.shows(`body`, "Your session has ended", "nothing that you typed is lost")

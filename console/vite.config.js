@@ -18,6 +18,6 @@ const compressed = {
 
 export default defineConfig({
   plugins: [react(), compressed],
-  build: { chunkSizeWarningLimit: 600, assetsInlineLimit: 0 },
+  build: { target: 'es2023', chunkSizeWarningLimit: 600, assetsInlineLimit: 0 },
   server: { proxy: { '/manage': 'http://127.0.0.1:8080', '/draft': 'http://127.0.0.1:8080' } },
 });

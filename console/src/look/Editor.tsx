@@ -1,4 +1,4 @@
-import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
+import { history, historyKeymap, standardKeymap } from '@codemirror/commands';
 import { EditorState, StateEffect, StateField, type Extension } from '@codemirror/state';
 import { Decoration, EditorView, keymap, placeholder, type DecorationSet } from '@codemirror/view';
 import { Box } from '@chakra-ui/react';
@@ -86,7 +86,7 @@ export function Editor({ label, text, onChange, onSubmit, extensions, hint, mist
               },
             },
             ...historyKeymap,
-            ...defaultKeymap,
+            ...standardKeymap,
           ]),
           history(),
           placeholder(hint ?? ''),
@@ -95,7 +95,7 @@ export function Editor({ label, text, onChange, onSubmit, extensions, hint, mist
           wrongPlaces,
           extensions ?? [],
           editorLook,
-          EditorView.contentAttributes.of({ 'aria-label': label }),
+          EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) now.current.onChange(u.state.doc.toString());
           }),

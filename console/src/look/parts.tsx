@@ -1,5 +1,5 @@
 import { Box, chakra, Flex, Popover, Portal, Splitter } from '@chakra-ui/react';
-import { Component, useState, type ReactNode } from 'react';
+import { Component, useId, useState, type ReactNode } from 'react';
 
 import { ago, local, utc } from './format';
 
@@ -381,9 +381,8 @@ export function Tabs<T extends string>({ label, options, chosen, onChoose }: Tab
 }
 
 interface ChipProps {
+  /** What it is; those who hear the page hear it before what the chip says. */
   label: string;
-  /** What it says now, for those who hear it; left out where it is no plain text. */
-  value?: string;
   children: ReactNode;
   /** What the chip opens; it gets a function that closes it. */
   choices: (close: () => void) => ReactNode;
@@ -391,8 +390,9 @@ interface ChipProps {
 }
 
 /** A part of a sentence that can be changed. Its name tells what it is and what it says. */
-export function Chip({ label, value, children, choices, quiet }: ChipProps) {
+export function Chip({ label, children, choices, quiet }: ChipProps) {
   const [open, setOpen] = useState(false);
+  const id = useId();
   return (
     <Popover.Root
       open={open}
@@ -401,10 +401,13 @@ export function Chip({ label, value, children, choices, quiet }: ChipProps) {
       lazyMount
       unmountOnExit
     >
+      <span hidden id={id}>
+        {label}:
+      </span>
       <Popover.Trigger asChild>
         <chakra.button
           type="button"
-          aria-label={value === undefined ? undefined : `${label}: ${value}`}
+          aria-labelledby={`${id} ${id}-says`}
           data-chip={label}
           borderBottomWidth={quiet ? undefined : '1px'}
           borderBottomStyle="dotted"
@@ -414,7 +417,7 @@ export function Chip({ label, value, children, choices, quiet }: ChipProps) {
           textAlign="left"
           _hover={{ bg: 'sel' }}
         >
-          {children}
+          <span id={`${id}-says`}>{children}</span>
         </chakra.button>
       </Popover.Trigger>
       <Portal>

@@ -20,34 +20,35 @@ export function FirstRelease({ window: w, page }: { window: Window; page: string
     checks: w.checks !== undefined && w.checks.failed === 0,
   };
   return (
-    <Flex
-      as="ol"
-      aria-label="To the first release"
-      listStyleType="none"
-      align="center"
-      gap="20px"
-      height="34px"
-      paddingX="16px"
-      margin="0"
-      borderBottomWidth="1px"
-      bg="raised"
-      fontSize="13px"
-      whiteSpace="nowrap"
-    >
-      {steps.map((s, i) => (
-        <li key={s.page}>
-          <StepLink
-            href={`/${s.page}/${s.page === 'windows' ? '' : w.name}`}
-            aria-current={s.page === page ? 'step' : undefined}
-          >
-            <chakra.span color={done[s.page] ? 'glass' : 'muted'}>
-              {done[s.page] ? '✓' : `${String(i + 1)}.`}
-            </chakra.span>{' '}
-            {s.says}
-          </StepLink>
-        </li>
-      ))}
-    </Flex>
+    <nav aria-label="To the first release">
+      <Flex
+        as="ol"
+        listStyleType="none"
+        align="center"
+        gap="20px"
+        height="34px"
+        paddingX="16px"
+        margin="0"
+        borderBottomWidth="1px"
+        bg="raised"
+        fontSize="13px"
+        whiteSpace="nowrap"
+      >
+        {steps.map((s, i) => (
+          <li key={s.page}>
+            <StepLink
+              href={`/${s.page}/${s.page === 'windows' ? '' : w.name}`}
+              aria-current={s.page === page ? 'step' : undefined}
+            >
+              <chakra.span color={done[s.page] ? 'glass' : 'muted'}>
+                {done[s.page] ? '✓' : `${String(i + 1)}.`}
+              </chakra.span>{' '}
+              {s.says}
+            </StepLink>
+          </li>
+        ))}
+      </Flex>
+    </nav>
   );
 }
 

@@ -43,9 +43,29 @@ export function Shell({ page, window: named, email, mode, toggleMode, children }
       height="100%"
       overflow="hidden"
     >
-      <Flex align="center" gap="10px" paddingX="16px" borderRightWidth="1px" borderBottomWidth="1px" fontWeight="600">
-        <Mark /> Eager&nbsp;Window
-      </Flex>
+      <Box as="nav" aria-label="Pages" borderRightWidth="1px" gridColumn="1" gridRow="1 / 4" overflowY="auto">
+        <Flex
+          align="center"
+          gap="10px"
+          height="44px"
+          paddingX="16px"
+          borderBottomWidth="1px"
+          marginBottom="10px"
+          fontWeight="600"
+        >
+          <Mark /> Eager&nbsp;Window
+        </Flex>
+        {pages.map((p) => (
+          <PageLink
+            key={p.name}
+            href={`/${p.name}/${p.name === 'windows' ? '' : window}`}
+            aria-current={p.name === page ? 'page' : undefined}
+          >
+            <chakra.span flex="1">{p.title}</chakra.span>
+            {here && <Figure page={p.name} of={here} />}
+          </PageLink>
+        ))}
+      </Box>
       <Flex as="header" align="center" gap="18px" paddingX="16px" borderBottomWidth="1px" whiteSpace="nowrap">
         {named ? (
           <>
@@ -65,18 +85,6 @@ export function Shell({ page, window: named, email, mode, toggleMode, children }
         </chakra.span>
         <HeadButton onClick={() => signOut.mutate()}>Sign out</HeadButton>
       </Flex>
-      <Box as="nav" aria-label="Pages" borderRightWidth="1px" paddingTop="10px" gridRow="2 / 4" overflowY="auto">
-        {pages.map((p) => (
-          <PageLink
-            key={p.name}
-            href={`/${p.name}/${p.name === 'windows' ? '' : window}`}
-            aria-current={p.name === page ? 'page' : undefined}
-          >
-            <chakra.span flex="1">{p.title}</chakra.span>
-            {here && <Figure page={p.name} of={here} />}
-          </PageLink>
-        ))}
-      </Box>
       <Box minWidth="0">{here && named && here.live_release === 0 && <FirstRelease window={here} page={page} />}</Box>
       <Box as="main" minHeight="0" minWidth="0" bg="pane" gridColumn="2">
         {children}

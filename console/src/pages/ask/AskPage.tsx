@@ -1,5 +1,5 @@
 import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
-import { useEffect, useState } from 'react';
+import { lazy, Suspense, useEffect, useState } from 'react';
 import { useSearchParams } from 'wouter';
 
 import { useModel, type Model } from '../../api/hooks';
@@ -17,8 +17,10 @@ import { opening, parse, print, type Sentence } from './sentence';
 import { SentenceView } from './SentenceView';
 import { actAs, type Speaker } from './speaker';
 import { useAnswer, type Request } from './useAnswer';
-import { WritePane } from './WritePane';
 import { addressFor, methodOf, type Method } from './writing';
+
+/** The editor of bodies is loaded for writes alone. */
+const WritePane = lazy(() => import('./WritePane').then((m) => ({ default: m.WritePane })));
 
 export default function AskPage({ window }: PageProps) {
   const model = useModel(window);
@@ -126,17 +128,19 @@ function Ask({ window, model }: { window: string; model: Model }) {
                   size: 46,
                   min: 25,
                   content: (
-                    <WritePane
-                      window={window}
-                      model={model}
-                      method={method}
-                      address={text}
-                      speaker={speaker}
-                      body={body}
-                      busy={answer.isPending}
-                      onBody={(next) => keep({ body: next })}
-                      onSend={(real) => send({ address: text, real })}
-                    />
+                    <Suspense fallback={<Waiting what="the editor" />}>
+                      <WritePane
+                        window={window}
+                        model={model}
+                        method={method}
+                        address={text}
+                        speaker={speaker}
+                        body={body}
+                        busy={answer.isPending}
+                        onBody={(next) => keep({ body: next })}
+                        onSend={(real) => send({ address: text, real })}
+                      />
+                    </Suspense>
                   ),
                 },
               ]

@@ -7,14 +7,14 @@ import {
   type Completion,
   type CompletionContext,
 } from '@codemirror/autocomplete';
-import { json, jsonParseLinter } from '@codemirror/lang-json';
+import { json } from '@codemirror/lang-json';
 import { syntaxTree } from '@codemirror/language';
-import { linter } from '@codemirror/lint';
 import type { EditorState } from '@codemirror/state';
 import { keymap, type EditorView } from '@codemirror/view';
-import { useEffect, useRef } from 'react';
+import { useEffect, useMemo, useRef } from 'react';
 
-import { Editor } from '../../look/Editor';
+import { useSettled } from '../../api/hooks';
+import { Editor, type Mistake } from '../../look/Editor';
 import type { BodyField } from './writing';
 
 interface BodyEditorProps {
@@ -92,6 +92,8 @@ function taking(text: string) {
 
 /** An editor of JSON that knows what may be in the body. */
 export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps) {
+  const typed = useSettled(text);
+  const mistakes = useMemo(() => mistakesOf(typed), [typed]);
   const now = useRef(fieldsAt);
   useEffect(() => {
     now.current = fieldsAt;
@@ -103,11 +105,11 @@ export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps
       onChange={onChange}
       onSubmit={onSend}
       hint="The body, as JSON. A quote offers the fields."
+      mistakes={mistakes}
       extensions={[
         closeBrackets(),
         keymap.of(completionKeymap),
         json(),
-        linter((v) => (v.state.doc.toString().trim() === '' ? [] : jsonParseLinter()(v))),
         // eslint-disable-next-line react-hooks/refs -- it is read when something is completed
         autocompletion({ override: [(c) => complete(c, (within) => now.current(within))], icons: false }),
       ]}
@@ -115,4 +117,18 @@ export function BodyEditor({ text, onChange, onSend, fieldsAt }: BodyEditorProps
       data-part="body"
     />
   );
+}
+
+/** Where a text is no JSON, as the browser says it. */
+function mistakesOf(text: string): Mistake[] {
+  if (text.trim() === '') return [];
+  try {
+    JSON.parse(text);
+    return [];
+  } catch (e) {
+    const message = e instanceof Error ? e.message : String(e);
+    const at = /line (\d+) column (\d+)/.exec(message);
+    const lines = text.split('\n');
+    return [{ message, line: Number(at?.[1] ?? lines.length), column: Number(at?.[2] ?? lines.at(-1)?.length ?? 1) }];
+  }
 }

@@ -68,7 +68,6 @@ export function Parameters({ resource, sentence: s, onChange }: ClauseProps) {
       {i === 0 ? ' with ' : ', '}
       <Chip
         label={`Parameter ${p.name}`}
-        value={s.parameters[p.name] ?? 'left out'}
         choices={(close) => (
           <TextForm
             label={`${p.name}, ${p.kind}${p.optional ? ', may be left out' : ''}`}
@@ -107,7 +106,6 @@ export function Withs({ resource, sentence: s, onChange }: ClauseProps) {
           {i > 0 && ' and '}
           <Chip
             label={`With ${e.relation}`}
-            value={e.options || 'all fields'}
             choices={(close) => (
               <>
                 <TextForm
@@ -139,7 +137,6 @@ export function Withs({ resource, sentence: s, onChange }: ClauseProps) {
       ))}{' '}
       <Chip
         label="With"
-        value={names.length > 0 ? 'something else' : 'nothing else'}
         choices={() => <ChoiceList options={resource.relations.map((r) => r.name)} chosen={names} onChoose={toggle} />}
       >
         {names.length === 0 ? '+ with' : '+'}
@@ -169,7 +166,6 @@ export function Search({ sentence: s, onChange }: ClauseProps) {
       , found by{' '}
       <Chip
         label="Search"
-        value={s.search}
         choices={(close) => (
           <TextForm
             label="Words to search"
@@ -206,11 +202,7 @@ export function Groups({ resource, sentence: s, onChange }: ClauseProps) {
   return (
     <>
       , put together by{' '}
-      <Chip
-        label="Groups"
-        value={[by || 'all', sums].join(': ')}
-        choices={() => <GroupForm resource={resource} sentence={s} onChange={onChange} />}
-      >
+      <Chip label="Groups" choices={() => <GroupForm resource={resource} sentence={s} onChange={onChange} />}>
         <Name>{by || 'all'}</Name>
         {sums && (
           <>
@@ -315,7 +307,6 @@ export function Orders({ resource, sentence: s, onChange }: ClauseProps) {
       {s.order.length > 0 ? ', by ' : ' '}
       <Chip
         label="Order"
-        value={s.order.map((o) => `${o.field} ${wayOf(o, kindOf(o.field))}`).join(', then ') || 'none'}
         choices={() => (
           <>
             <Box color="muted" marginBottom="8px">
@@ -351,7 +342,6 @@ export function Page({ sentence: s, onChange }: ClauseProps) {
       ,{' '}
       <Chip
         label="How many"
-        value={s.top === null ? 'a page' : count(s.top)}
         choices={(close) => (
           <ChoiceList
             plain
@@ -372,7 +362,6 @@ export function Page({ sentence: s, onChange }: ClauseProps) {
           after{' '}
           <Chip
             label="Skipped"
-            value={count(s.skip)}
             choices={(close) => (
               <TextForm
                 label="Rows to leave out at the beginning"
@@ -391,7 +380,6 @@ export function Page({ sentence: s, onChange }: ClauseProps) {
       ,{' '}
       <Chip
         label="Counted"
-        value={s.count ? 'yes' : 'no'}
         choices={(close) => (
           <ChoiceList
             plain
@@ -435,7 +423,6 @@ function More({ sentence: s, onChange }: { sentence: Sentence; onChange: (next: 
       {' '}
       <Chip
         label="More"
-        value="add another part"
         choices={(close) =>
           what === '' ? (
             <ChoiceList

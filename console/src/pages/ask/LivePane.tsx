@@ -29,7 +29,7 @@ export function LivePane({ window, address, actAs }: { window: string; address: 
       <Table>
         <thead>
           <tr>
-            <Th />
+            <Td />
             <Th textAlign="right">live</Th>
             <Th textAlign="right">draft</Th>
           </tr>

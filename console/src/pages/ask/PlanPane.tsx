@@ -28,7 +28,7 @@ export function PlanPane({ window, address, speaker }: { window: string; address
   const e = explained.data;
   const plan = lines(e);
   return (
-    <Box height="100%" overflow="auto" data-part="plan" tabIndex={-1}>
+    <Box height="100%" overflow="auto" data-part="plan" tabIndex={0} role="group" aria-label="Plan">
       <Section>
         <Flex color="muted" fontSize="12.5px" marginBottom="4px">
           <chakra.span flex="1">one statement, {took(e.took_ms)}</chakra.span>

@@ -33,7 +33,6 @@ export function SentenceView(props: SentenceViewProps) {
       As <SpeakerChip model={model} speaker={speaker} onSpeaker={onSpeaker} />{' '}
       <Chip
         label="Verb"
-        value={verbs[method]}
         choices={(close) => (
           <ChoiceList
             plain
@@ -52,7 +51,6 @@ export function SentenceView(props: SentenceViewProps) {
       {at?.single && 'one row of '}
       <Chip
         label="Resource"
-        value={place || 'nothing'}
         choices={(close) => (
           <ChoiceList
             options={model.resources.map((r) => r.name)}

@@ -15,11 +15,9 @@ interface SpeakerChipProps {
 /** As whom the request is sent: the operator, or roles with the claims that they need. */
 export function SpeakerChip({ model, speaker, onSpeaker }: SpeakerChipProps) {
   const claims = Object.entries(speaker.claims);
-  const who = speaker.roles.join(' and ') || 'operator';
   return (
     <Chip
       label="As whom"
-      value={[who, ...claims.map(([name, v]) => `${name} ${v}`)].join(', ')}
       choices={(close) => (
         <SpeakerForm
           model={model}

@@ -49,7 +49,6 @@ export function Wheres({ model, resource, sentence: s, onChange }: ClauseProps) 
           {i === 0 ? ', where ' : ' and '}
           <Chip
             label={`Condition ${String(i + 1)}`}
-            value={`${c.field} ${wordOf(c)} ${spoken(c.literal)}`}
             choices={(close) => (
               <ConditionForm
                 fields={choices}

@@ -19,7 +19,7 @@ export function OperationPane({ doc, operation: op }: { doc: Document; operation
   const got = fieldsOf(doc, media?.schema);
   const tag = doc.tags?.find((t) => t.name === op.tag);
   return (
-    <Box height="100%" overflow="auto" data-part="operation" tabIndex={-1}>
+    <Box height="100%" overflow="auto" data-part="operation" tabIndex={0} role="group" aria-label="Operation">
       <Section>
         <Box as="h1" fontSize="17px" fontWeight="600">
           {op.summary}

@@ -233,7 +233,6 @@ function ResourceBox({ data: { resource: r, dark, chosen, onChoose } }: NodeProp
       <Handle type="target" position={Position.Left} style={{ visibility: 'hidden' }} />
       <chakra.button
         type="button"
-        aria-label={`${r.name}, ${what}${dark ? ', dark' : ''}`}
         aria-pressed={chosen}
         width={`${String(nodeWidth)}px`}
         height={`${String(nodeHeight)}px`}
@@ -258,7 +257,7 @@ function ResourceBox({ data: { resource: r, dark, chosen, onChoose } }: NodeProp
           whiteSpace="nowrap"
         >
           {r.name}
-        </Mono>
+        </Mono>{' '}
         <chakra.span fontSize="12px" color={dark ? 'faint' : 'muted'}>
           {what}
           {dark && ', dark'}

@@ -1,5 +1,5 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { Fragment, useState } from 'react';
+import { Fragment, useId, useState } from 'react';
 import { Link } from 'wouter';
 
 import type { Sketch, SketchEdit, TableView } from '../../api/hooks';
@@ -82,7 +82,6 @@ function Sentence({ view, onEdit }: PartProps) {
       <Mono color="chalk">{view.table}</Mono> is{' '}
       <Chip
         label="Name"
-        value={view.resource}
         choices={(close) => (
           <OneEntry
             label="Name in the API"
@@ -100,11 +99,7 @@ function Sentence({ view, onEdit }: PartProps) {
         </Mono>
       </Chip>{' '}
       with{' '}
-      <Chip
-        label="Operations"
-        value={view.operations.join(', ')}
-        choices={() => <Operations view={view} onEdit={onEdit} />}
-      >
+      <Chip label="Operations" choices={() => <Operations view={view} onEdit={onEdit} />}>
         {view.operations.map((o, i) => (
           <Fragment key={o}>
             {i > 0 && ', '}
@@ -115,11 +110,7 @@ function Sentence({ view, onEdit }: PartProps) {
       {view.key.length > 0 && (
         <>
           , by key{' '}
-          <Chip
-            label="Key"
-            value={view.key.join(', ')}
-            choices={(close) => <KeyForm view={view} onEdit={onEdit} onDone={close} />}
-          >
+          <Chip label="Key" choices={(close) => <KeyForm view={view} onEdit={onEdit} onDone={close} />}>
             <Mono color="chalk">{view.key.join(', ')}</Mono>
           </Chip>
         </>
@@ -127,7 +118,6 @@ function Sentence({ view, onEdit }: PartProps) {
       ,{' '}
       <Chip
         label="Order"
-        value={view.order.join(', ') || 'by key'}
         choices={(close) => (
           <OneEntry
             label="Order where the caller gives none"
@@ -154,7 +144,6 @@ function Sentence({ view, onEdit }: PartProps) {
       , pages of{' '}
       <Chip
         label="Page"
-        value={count(view.page)}
         choices={(close) => (
           <OneEntry
             label="Rows of a page where the caller names none"
@@ -171,7 +160,6 @@ function Sentence({ view, onEdit }: PartProps) {
       ,{' '}
       <Chip
         label="Longest page"
-        value={view.max_page > 0 ? count(view.max_page) : 'no maximum'}
         choices={(close) => (
           <OneEntry
             label="Rows of one answer at most"
@@ -190,7 +178,6 @@ function Sentence({ view, onEdit }: PartProps) {
       <Box fontSize="14px" marginTop="4px">
         <Chip
           label="What it is"
-          value={view.about || 'not said'}
           choices={(close) => (
             <OneEntry
               label="What it is, for callers"
@@ -391,21 +378,27 @@ function Inline({
   onDone: (next: string) => void;
 }) {
   const [typed, setTyped] = useState<string | null>(null);
+  const id = useId();
   const font = mono ? 'mono' : 'body';
   if (typed === null)
     return (
-      <chakra.button
-        type="button"
-        aria-label={`${label}: ${value || 'empty'}`}
-        fontFamily={font}
-        fontSize={mono ? '12.5px' : '13px'}
-        textAlign="left"
-        cursor="text"
-        _hover={{ bg: 'sel' }}
-        onClick={() => setTyped(value)}
-      >
-        {value || empty}
-      </chakra.button>
+      <>
+        <span hidden id={id}>
+          {label}:
+        </span>
+        <chakra.button
+          type="button"
+          aria-labelledby={`${id} ${id}-says`}
+          fontFamily={font}
+          fontSize={mono ? '12.5px' : '13px'}
+          textAlign="left"
+          cursor="text"
+          _hover={{ bg: 'sel' }}
+          onClick={() => setTyped(value)}
+        >
+          <span id={`${id}-says`}>{value || empty}</span>
+        </chakra.button>
+      </>
     );
   const done = () => {
     setTyped(null);

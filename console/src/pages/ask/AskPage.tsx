@@ -203,14 +203,7 @@ interface AddressLineProps {
 /** The URL of the sentence; it can be edited, and the sentence follows. */
 function AddressLine({ window, method, text, busy, onText, onAsk, children }: AddressLineProps) {
   return (
-    <chakra.form
-      bg="raised"
-      borderBottomWidth="1px"
-      onSubmit={(e) => {
-        e.preventDefault();
-        onAsk();
-      }}
-    >
+    <Box bg="raised" borderBottomWidth="1px">
       <Flex align="center" gap="16px" padding="8px 20px" fontFamily="mono" fontSize="12.5px">
         <Box flex="1" minWidth="0">
           <chakra.span color={method === 'GET' ? 'glass' : method === 'DELETE' ? 'brick' : 'amber'} fontWeight="600">
@@ -245,12 +238,12 @@ function AddressLine({ window, method, text, busy, onText, onAsk, children }: Ad
         <Flex gap="8px" fontFamily="body" fontSize="14px">
           {children}
           {method === 'GET' && (
-            <MainButton type="submit" disabled={busy}>
+            <MainButton type="button" disabled={busy} onClick={onAsk}>
               Ask
             </MainButton>
           )}
         </Flex>
       </Flex>
-    </chakra.form>
+    </Box>
   );
 }

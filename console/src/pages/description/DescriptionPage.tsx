@@ -113,7 +113,14 @@ export default function DescriptionPage({ window }: PageProps) {
           size: 32,
           min: 20,
           content: op ? (
-            <TryPane key={`${op.id} ${role}`} window={window} doc={description.data} operation={op} role={role} />
+            <TryPane
+              key={`${op.id} ${role}`}
+              window={window}
+              doc={description.data}
+              operation={op}
+              role={role}
+              claims={model.data?.roles.find((r) => r.name === role)?.claims ?? []}
+            />
           ) : (
             <Empty>–</Empty>
           ),

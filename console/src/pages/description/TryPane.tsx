@@ -1,12 +1,14 @@
-import { Box, Flex } from '@chakra-ui/react';
+import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'wouter';
 
 import { fetched } from '../../api/client';
-import { Code, MainButton, PaneHead, Problem, QuietButton, Section, Tabs } from '../../look/parts';
+import { Code, Entry, MainButton, Mono, PaneHead, Problem, QuietButton, Section, Tabs } from '../../look/parts';
 import { Snippets } from '../ask/CopyAs';
+import { claimParams } from '../../claims';
 import { encoded } from '../ask/sentence';
+import { actAs } from '../ask/speaker';
 import { example, type Document, type Operation } from './openapi';
 
 interface TryPaneProps {
@@ -14,15 +16,20 @@ interface TryPaneProps {
   doc: Document;
   operation: Operation;
   role: string;
+  /** The claims that the role needs. */
+  claims: { name: string; kind: string }[];
 }
 
 /** The operation as a request that can be copied, and what answers it: examples, and for reads the draft itself. */
-export function TryPane({ window, operation: op, role }: TryPaneProps) {
+export function TryPane({ window, operation: op, role, claims }: TryPaneProps) {
   const path = example(op);
   const body = op.body?.example === undefined ? '' : JSON.stringify(op.body.example, null, 2);
   const reads = op.method === 'GET';
+  const [given, setGiven] = useState<Record<string, string>>({});
+  const kept = Object.fromEntries(Object.entries(given).filter(([, v]) => v !== ''));
+  const as = actAs({ roles: role ? [role] : [], claims: kept });
   const ask = useMutation({
-    mutationFn: () => fetched(`/draft/${window}${encoded(path)}`, { headers: role ? { 'Act-As': role } : {} }),
+    mutationFn: () => fetched(`/draft/${window}${encoded(path)}`, { headers: as ? { 'Act-As': as } : {} }),
   });
   const statuses = op.answers.map(([status]) => status);
   const [status, setStatus] = useState(statuses[0] ?? '');
@@ -30,7 +37,7 @@ export function TryPane({ window, operation: op, role }: TryPaneProps) {
   const shown = Object.values(answer?.content ?? {})[0]?.example;
   const params = new URLSearchParams({
     q: path,
-    ...(role ? { as: role } : {}),
+    ...(role ? { as: role, ...claimParams(kept) } : {}),
     ...(reads ? {} : { method: op.method, body }),
   });
   return (
@@ -40,6 +47,19 @@ export function TryPane({ window, operation: op, role }: TryPaneProps) {
         <Snippets window={window} request={{ method: op.method, path, ...(body ? { body } : {}) }} />
       </Section>
       <Section>
+        {reads &&
+          claims.map((c) => (
+            <chakra.label key={c.name} display="flex" gap="8px" alignItems="center" marginBottom="8px">
+              <Mono>{c.name}</Mono>
+              <Entry
+                name={c.name}
+                height="28px"
+                placeholder={c.kind}
+                value={given[c.name] ?? ''}
+                onChange={(e) => setGiven({ ...given, [c.name]: e.target.value })}
+              />
+            </chakra.label>
+          ))}
         <Flex gap="8px">
           {reads && (
             <MainButton type="button" disabled={ask.isPending} onClick={() => ask.mutate()}>

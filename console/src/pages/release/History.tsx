@@ -16,6 +16,7 @@ import {
   Tick,
   When,
 } from '../../look/parts';
+import { withoutFlags } from './words';
 
 interface HistoryProps {
   window: string;
@@ -104,7 +105,7 @@ function OneRelease({ window, release: r, onCompare }: OneReleaseProps) {
           </Box>
           {publish.error && (
             <>
-              <Problem>{publish.error.message}</Problem>
+              <Problem>{withoutFlags(publish.error.message)}</Problem>
               <chakra.label display="flex" gap="8px" alignItems="baseline" marginY="8px">
                 <Tick checked={breaking} onChange={(e) => setBreaking(e.target.checked)} />
                 <span>I accept that it breaks callers</span>

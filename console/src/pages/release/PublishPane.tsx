@@ -16,6 +16,7 @@ import {
   Tick,
   When,
 } from '../../look/parts';
+import { withoutFlags } from './words';
 
 interface PublishPaneProps {
   window: Window;
@@ -94,7 +95,7 @@ export function PublishPane({ window: w, difference, failed }: PublishPaneProps)
               <span>Roles may have what is new in the database</span>
             </chakra.label>
           )}
-          {publish.error && <Problem>{publish.error.message}</Problem>}
+          {publish.error && <Problem>{withoutFlags(publish.error.message)}</Problem>}
           {refused === 'release.checks' && (
             <label>
               To publish nevertheless, say why; the reason goes into the audit

@@ -166,14 +166,19 @@ func (a *API) Slowest(most int, from time.Duration) []Slow {
 	return list[:min(most, len(list))]
 }
 
-// Statement is what answers requests of a shape, if the API has answered one.
-func (a *API) Statement(shape string) (Slow, bool) {
+// planTime is how long it may take to plan a statement of a shape for an operator.
+const planTime = 3 * time.Second
+
+// Statement is what answers requests of a shape, and the database's plan for it as JSON; nil where the API has answered none.
+func (a *API) Statement(ctx context.Context, shape string) (*Slow, json.RawMessage, error) {
 	for _, p := range a.plans.Values() {
-		if p.shown == shape && p.query != nil {
-			return Slow{p.shown, time.Duration(p.took.Load()), p.query.Plan}, true
+		if p.shown != shape || p.query == nil {
+			continue
 		}
+		plan, err := p.query.GenericPlan(ctx, a.client(access.Caller{Operator: true}, "", ""), planTime)
+		return &Slow{p.shown, time.Duration(p.took.Load()), p.query.Plan}, plan, err
 	}
-	return Slow{}, false
+	return nil, nil, nil
 }
 
 // Plans is the number of shapes whose statement is remembered.

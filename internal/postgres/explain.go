@@ -16,11 +16,24 @@ import (
 // Cost is what the planner reckons for a statement whatever its arguments are, so that one answer holds for every request of a
 // shape. Nothing is run.
 func (q *Statement) Cost(ctx context.Context, from Client, limit time.Duration) (float64, error) {
+	text, err := q.GenericPlan(ctx, from, limit)
+	if err != nil {
+		return 0, err
+	}
+	explained, err := statement.ReadExplained(text)
+	if err != nil {
+		return 0, err
+	}
+	return explained.Plan.Cost, nil
+}
+
+// GenericPlan is the planner's plan, as JSON, for a statement whatever its arguments are. Nothing is run.
+func (q *Statement) GenericPlan(ctx context.Context, from Client, limit time.Duration) (json.RawMessage, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	conn, err := from.acquire(ctx)
 	if err != nil {
-		return 0, unavailable(ctx, err)
+		return nil, unavailable(ctx, err)
 	}
 	defer from.release(conn)
 	pg := conn.Conn().PgConn()
@@ -28,13 +41,9 @@ func (q *Statement) Cost(ctx context.Context, from Client, limit time.Duration) 
 	if err != nil {
 		_, _ = pg.Exec(ctx, "rollback").ReadAll() // a connection that can't do this has been closed
 		_, _ = pg.Exec(ctx, "deallocate eager_plan").ReadAll()
-		return 0, translate(ctx, err)
+		return nil, translate(ctx, err)
 	}
-	plan, err := planIn(results)
-	if err != nil {
-		return 0, err
-	}
-	return plan.Cost, nil
+	return planText(results)
 }
 
 // genericSQL asks for the plan of a statement whatever its arguments are, of which it takes so many. It belongs in a transaction.
@@ -47,18 +56,27 @@ func genericSQL(sql string, arguments int) string {
 		nulls
 }
 
-// planIn finds the plan among what was answered to genericSQL.
-func planIn(results []*pgconn.Result) (*statement.Step, error) {
+// planText finds the plan among what was answered to genericSQL.
+func planText(results []*pgconn.Result) (json.RawMessage, error) {
 	for _, r := range results {
 		if len(r.Rows) == 1 && len(r.Rows[0]) == 1 {
-			explained, err := statement.ReadExplained(r.Rows[0][0])
-			if err != nil {
-				return nil, err
-			}
-			return explained.Plan, nil
+			return r.Rows[0][0], nil
 		}
 	}
 	return nil, errors.New("the planner told no plan")
+}
+
+// planIn reads the plan among what was answered to genericSQL.
+func planIn(results []*pgconn.Result) (*statement.Step, error) {
+	text, err := planText(results)
+	if err != nil {
+		return nil, err
+	}
+	explained, err := statement.ReadExplained(text)
+	if err != nil {
+		return nil, err
+	}
+	return explained.Plan, nil
 }
 
 // Explain runs a statement and returns how the database did it, as JSON.

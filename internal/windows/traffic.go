@@ -59,9 +59,10 @@ type (
 	}
 	// ShapeView is how the database answers a shape.
 	ShapeView struct {
-		Shape  string    `json:"shape"`
-		SQL    string    `json:"sql"` // "": no release that is live here has answered it
-		Advice []Finding `json:"advice"`
+		Shape  string          `json:"shape"`
+		SQL    string          `json:"sql"`            // "": no release that is live here has answered it
+		Plan   json.RawMessage `json:"plan,omitempty"` // of the database, whatever the values are
+		Advice []Finding       `json:"advice"`
 	}
 )
 
@@ -189,11 +190,14 @@ func (s *Registry) ShapeOf(ctx context.Context, name, shape string) (*ShapeView,
 		return nil, err
 	}
 	out := &ShapeView{Shape: shape, Advice: []Finding{}}
-	known, is := api.Statement(shape)
-	if !is {
-		return out, nil
+	known, plan, err := api.Statement(ctx, shape)
+	if known == nil {
+		return out, err
 	}
-	out.SQL = known.Plan.SQL
+	if err != nil {
+		s.log.Warn("a statement can't be planned", "window", name, "error", err)
+	}
+	out.SQL, out.Plan = known.Plan.SQL, plan
 	for _, ix := range doctor.OfPlan(known.Plan, "this shape, which takes "+known.Took.Round(100*time.Microsecond).String()) {
 		found, err := s.tryIndex(ctx, api.Source(), ix)
 		if err != nil {

@@ -26,20 +26,10 @@ export function PlanPane({ window, address, speaker }: { window: string; address
   if (!explained.data)
     return <Waiting what="the plan" error={explained.error} again={() => void explained.refetch()} />;
   const e = explained.data;
-  const plan = lines(e);
   return (
     <Box height="100%" overflow="auto" data-part="plan" tabIndex={0} role="group" aria-label="Plan">
       <Section>
-        <Flex color="muted" fontSize="12.5px" marginBottom="4px">
-          <chakra.span flex="1">one statement, {took(e.took_ms)}</chakra.span>
-          <chakra.span width="90px">share of time</chakra.span>
-          <chakra.span width="64px" textAlign="right">
-            rows
-          </chakra.span>
-        </Flex>
-        {plan.map((l, i) => (
-          <PlanRow key={i} line={l} />
-        ))}
+        <PlanLines head={`one statement, ${took(e.took_ms)}`} share="share of time" lines={lines(e.plan)} />
       </Section>
       <Section color="muted">
         {e.advice.length === 0 && 'No index would help.'}
@@ -62,6 +52,24 @@ export function PlanPane({ window, address, speaker }: { window: string; address
         )}
       </Section>
     </Box>
+  );
+}
+
+/** A plan as a picture: a line for each step, what it costs, and the rows that it hands on. */
+export function PlanLines({ head, share, lines: list }: { head: string; share: string; lines: PlanLine[] }) {
+  return (
+    <>
+      <Flex color="muted" fontSize="12.5px" marginBottom="4px">
+        <chakra.span flex="1">{head}</chakra.span>
+        <chakra.span width="90px">{share}</chakra.span>
+        <chakra.span width="64px" textAlign="right">
+          rows
+        </chakra.span>
+      </Flex>
+      {list.map((l, i) => (
+        <PlanRow key={i} line={l} />
+      ))}
+    </>
   );
 }
 

@@ -7,8 +7,9 @@ interface Node {
   'Sort Key'?: string[];
   Filter?: string;
   'Index Cond'?: string;
-  'Actual Rows': number;
-  'Actual Loops': number;
+  'Actual Rows'?: number;
+  'Actual Loops'?: number;
+  'Plan Rows': number;
   'Actual Total Time'?: number;
   'Total Cost': number;
   'Rows Removed by Filter'?: number;
@@ -35,8 +36,7 @@ export interface PlanLine {
 }
 
 /** The plan as lines, the outermost first. */
-export function lines({ plan }: Explanation): PlanLine[] {
-  const top = plan[0].Plan;
+export function lines([{ Plan: top }]: Explanation['plan']): PlanLine[] {
   const whole = Math.max(spent(top), 1e-9);
   const out: PlanLine[] = [];
   const walk = (n: Node, depth: number) => {
@@ -46,7 +46,7 @@ export function lines({ plan }: Explanation): PlanLine[] {
       says: says(n),
       detail: [n['Index Cond'], n.Filter].filter(Boolean).join(' and '),
       share: Math.min(1, Math.max(0, (spent(n) - below) / whole)),
-      rows: Math.round(n['Actual Rows'] * n['Actual Loops']),
+      rows: Math.round((n['Actual Rows'] ?? n['Plan Rows']) * (n['Actual Loops'] ?? 1)),
     });
     for (const p of n.Plans ?? []) walk(p, depth + 1);
   };
@@ -54,10 +54,9 @@ export function lines({ plan }: Explanation): PlanLine[] {
   return out;
 }
 
-/** The time that a node and all below it took; its cost where the database was not asked for times. */
+/** The time that a node and all below it took; its cost where it was not run. */
 const spent = (n: Node) =>
-  (n['Actual Total Time'] ?? n['Total Cost']) *
-  Math.max(n['Actual Loops'], n['Actual Total Time'] === undefined ? 1 : 0);
+  n['Actual Total Time'] === undefined ? n['Total Cost'] : n['Actual Total Time'] * (n['Actual Loops'] ?? 1);
 
 /** A node in words. */
 function says(n: Node): string {

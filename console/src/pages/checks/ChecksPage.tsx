@@ -44,7 +44,7 @@ export default function ChecksPage({ window }: PageProps) {
   const editing = search.has('edit') || search.has('new');
   const go = (next: Record<string, string>) => setSearch(next, { replace: true });
   const ofSuite = results.filter((r) => r.suite === suite);
-  const check = search.get('check') ?? ofSuite.find((r) => !r.passed)?.check;
+  const check = search.get('check') ?? (ofSuite.find((r) => !r.passed) ?? ofSuite[0])?.check;
   const open = ofSuite.find((r) => r.check === check);
   return (
     <Panes

@@ -41,7 +41,15 @@ function OneLight({ light, x, y, w, h }: { light: Light; x: number; y: number; w
     return <chakra.rect x={x} y={y} width={w} height={h} fill="lit" stroke="lit" strokeWidth="0.5" />;
   return (
     <>
-      <chakra.rect x={x + 0.5} y={y + 0.5} width={w - 1} height={h - 1} fill="unlit" stroke="mullion" />
+      <chakra.rect
+        x={x + 0.5}
+        y={y + 0.5}
+        width={w - 1}
+        height={h - 1}
+        fill="unlit"
+        fillOpacity="0.45"
+        stroke="mullion"
+      />
       {light === 'half' && (
         <>
           <chakra.path fill="lit" d={`M${String(x)} ${String(y)}h${String(w)}l-${String(w)} ${String(h)}z`} />

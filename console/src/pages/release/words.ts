@@ -1,3 +1,6 @@
 /** A refusal to publish without what the command line is told: here there are boxes to tick. */
 export const withoutFlags = (message: string) =>
-  message.replace(/[;,] (?:if (?:that is|both are) meant, |mend them, or |or )?publish with (?:--[\w-]+ ?)+(?:and a reason)?/g, '');
+  message.replace(
+    /[;,] (?:if (?:that is|both are) meant, |mend them, or |or )?publish with (?:--[\w-]+ ?)+(?:and a reason)?/g,
+    '',
+  );

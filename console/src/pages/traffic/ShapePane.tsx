@@ -1,6 +1,8 @@
 import { Box } from '@chakra-ui/react';
 
 import { useShape } from '../../api/hooks';
+import { lines, type Explanation } from '../ask/plan';
+import { PlanLines } from '../ask/PlanPane';
 import { Code, CopyButton, Mono, Pane, Section, TextButton, Waiting } from '../../look/parts';
 
 /** A shape of requests: the index that would help, and its statement. */
@@ -29,6 +31,11 @@ export function ShapePane({ window, shape, onClose }: { window: string; shape: s
       {view.data && (
         <Section border="none">
           {view.data.advice.length === 0 && view.data.sql && <Box color="muted">No index would help it much.</Box>}
+          {view.data.plan && (
+            <Box marginY="8px">
+              <PlanLines head="as planned" share="share of cost" lines={lines(view.data.plan as Explanation['plan'])} />
+            </Box>
+          )}
           {view.data.sql ? (
             <Code marginTop="6px">{view.data.sql}</Code>
           ) : (

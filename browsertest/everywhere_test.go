@@ -80,8 +80,8 @@ func traffic(t *testing.T, r interface {
 	}
 }
 
-// On every page, in both modes: nothing that hinders people (axe-core), no complaint of the browser, nothing from elsewhere, no horizontal bar
-// from 1280 to 2560 pixels.
+// On every page, in both modes: nothing that hinders people (axe-core), no complaint of the browser, nothing from elsewhere, no horizontal
+// bar from 1280 to 2560 pixels.
 func TestEveryPage(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
@@ -90,7 +90,8 @@ func TestEveryPage(t *testing.T) {
 	}
 	p, r := open(t)
 	traffic(t, r, func(token, path string) { r.Send(t, token, "GET", path, nil) })
-	if err := r.Operator.RunChecks(context.Background(), demo.Window, windows.NewChecks{Suites: []string{"a-visit", "the-board"}}, func(suite.Result) {}); err != nil {
+	checks := windows.NewChecks{Suites: []string{"a-visit", "the-board"}}
+	if err := r.Operator.RunChecks(context.Background(), demo.Window, checks, func(suite.Result) {}); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(6 * time.Second) // until the traffic is written down
@@ -102,8 +103,9 @@ func TestEveryPage(t *testing.T) {
 			p.do(one.name, chromedp.Navigate(r.URL+one.address), chromedp.WaitVisible(one.shows))
 			time.Sleep(300 * time.Millisecond)
 			p.do("axe", chromedp.Evaluate[chromedp.Void](string(axe)+`;undefined`))
-			found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(
-				r.violations.map(v => ({id: v.id, nodes: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + ' … ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
+			found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']})
+				.then(r => JSON.stringify(r.violations.map(v => ({id: v.id,
+					nodes: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + ' … ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -22,8 +22,8 @@ import (
 const chandlery = `
 create table customer (id bigint primary key generated always as identity, name text not null, email text unique);
 create table supplier (id bigint primary key generated always as identity, name text not null);
-create table product (id bigint primary key generated always as identity, name text not null, price numeric(10,2) not null check (price > 0),
-  supplier_id bigint references supplier);
+create table product (id bigint primary key generated always as identity, name text not null,
+  price numeric(10,2) not null check (price > 0), supplier_id bigint references supplier);
 create table employee (id bigint primary key generated always as identity, name text not null, wage numeric(10,2));
 create table purchase (id bigint primary key generated always as identity, customer_id bigint not null references customer,
   sold_by bigint references employee, state text not null default 'open', ordered_at timestamptz not null default now());
@@ -140,7 +140,8 @@ func TestWholeJob(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if a := r.Send(t, token, "GET", "/api/chandlery/purchase?count=true", nil); a.StatusCode != 200 || !strings.Contains(a.Text, `"@count":5`) {
+	a := r.Send(t, token, "GET", "/api/chandlery/purchase?count=true", nil)
+	if a.StatusCode != 200 || !strings.Contains(a.Text, `"@count":5`) {
 		t.Errorf("the program gets %s %s", a.Status, a.Text)
 	}
 	if a := r.Send(t, token, "GET", "/api/chandlery/employee", nil); a.StatusCode != 403 {
@@ -189,7 +190,8 @@ func TestServiceRestarts(t *testing.T) {
 	back()
 	p.click("Ask")
 	p.shows(answer, "200", "2 rows")
-	if _, err := r.Operator.PushDraft(context.Background(), demo.Window, strings.Replace(demo.Ahead(), "Port of Saltmere", "Saltmere Port", 1)); err != nil {
+	titled := strings.Replace(demo.Ahead(), "Port of Saltmere", "Saltmere Port", 1)
+	if _, err := r.Operator.PushDraft(context.Background(), demo.Window, titled); err != nil {
 		t.Fatal(err)
 	}
 	p.shows(`header`, "Saltmere Port") // heard of over a new stream of events

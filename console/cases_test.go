@@ -137,7 +137,8 @@ func TestSentence(t *testing.T) {
 	}{
 		{"port_calls", "port_calls", false}, {"port_calls/17", "port_calls", true}, {"port_calls/17/vessel", "vessels", true},
 		{"port_calls/17/tugs", "tugs", false}, {"tide_readings/N/2026-01-01T00:00:00Z", "tide_readings", true},
-		{"berth_load(from=1,to=2)", "berth_load", true}, {"port_calls/$count", "", false}, {"nothing", "", false}, {"port_calls/17/status", "", false},
+		{"berth_load(from=1,to=2)", "berth_load", true}, {"port_calls/$count", "", false}, {"nothing", "", false},
+		{"port_calls/17/status", "", false},
 	} {
 		c, want := leadsTo(tt.path, tt.to, tt.single)
 		cases, wants = append(cases, c), append(wants, want)
@@ -171,7 +172,8 @@ func TestSpeaker(t *testing.T) {
 	}{
 		{[]any{}, map[string]any{}, nil},
 		{[]any{"agent"}, map[string]any{"agent_id": "3"}, "agent;agent_id=3"},
-		{[]any{"agent", "pilot"}, map[string]any{"agent_id": "3", "pilot_id": "db202dc9-ae78"}, `agent;agent_id=3;pilot_id="db202dc9-ae78", pilot`},
+		{[]any{"agent", "pilot"}, map[string]any{"agent_id": "3", "pilot_id": "db202dc9-ae78"},
+			`agent;agent_id=3;pilot_id="db202dc9-ae78", pilot`},
 		{[]any{"agent"}, map[string]any{"name": `a "b"; c, d`}, `agent;name="a \"b\"; c, d"`},
 		{[]any{"agent"}, map[string]any{"n": "1234567890123456789"}, `agent;n="1234567890123456789"`},
 	} {

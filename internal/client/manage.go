@@ -186,7 +186,8 @@ func (c *Client) Traffic(ctx context.Context, window string, q windows.TrafficQu
 
 // Shape is the statement that answers requests of a shape.
 func (c *Client) Shape(ctx context.Context, window, shape string) (out windows.ShapeView, err error) {
-	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic/shape?shape="+strings.ReplaceAll(url.QueryEscape(shape), "+", "%20")), nil, &out)
+	query := strings.ReplaceAll(url.QueryEscape(shape), "+", "%20")
+	return out, c.call(ctx, http.MethodGet, windowPath(window, "/traffic/shape?shape="+query), nil, &out)
 }
 
 // Runs lists the last runs of checks of a window, the newest first.

@@ -23,7 +23,8 @@ func (s *Store) AddTraffic(ctx context.Context, sums traffic.Sums) error {
 		statuses, times = append(statuses, int32(key.Status)), append(times, arrayText(t[:]))
 	}
 	b.Queue(`insert into traffic (window_id, grain, at, resource, role, status, count, times)
-		select w.id, g, date_trunc(g, now(), 'UTC'), c.resource, c.role, c.status, (select sum(n) from unnest(c.times::bigint[]) n), c.times::bigint[]
+		select w.id, g, date_trunc(g, now(), 'UTC'), c.resource, c.role, c.status, (select sum(n) from unnest(c.times::bigint[]) n),
+			c.times::bigint[]
 		from unnest($1::text[], $2::text[], $3::text[], $4::int[], $5::text[]) c (name, resource, role, status, times)
 		join api_window w on w.name = c.name cross join unnest('{minute,hour,day}'::text[]) g order by 1, 2, 3, 4, 5, 6
 		on conflict (window_id, grain, at, resource, role, status) do update

@@ -166,7 +166,8 @@ var shortTypes = strings.NewReplacer("timestamp with time zone", "timestamptz", 
 	"time without time zone", "time", "character varying", "varchar")
 
 func columnView(p *access.Policy, t *catalog.Table, r *model.Resource, c *catalog.Column) ColumnView {
-	v := ColumnView{Name: c.Name, Type: strings.TrimPrefix(shortTypes.Replace(c.Type.SQL), t.Schema+"."), NotNull: c.NotNull, Default: c.Default, About: c.Comment, Roles: []string{}}
+	v := ColumnView{Name: c.Name, Type: strings.TrimPrefix(shortTypes.Replace(c.Type.SQL), t.Schema+"."), NotNull: c.NotNull,
+		Default: c.Default, About: c.Comment, Roles: []string{}}
 	if r == nil {
 		return v
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"io"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -47,7 +48,8 @@ func TestForms(t *testing.T) {
 		}
 	}
 	var back report.Report
-	if err := json.Unmarshal([]byte(written["json"]), &back); err != nil || len(back.Results) != 3 || back.Results[1] != all.Results[1] {
+	if err := json.Unmarshal([]byte(written["json"]), &back); err != nil || len(back.Results) != 3 ||
+		!reflect.DeepEqual(back.Results[1], all.Results[1]) {
 		t.Errorf("JSON: %v %+v", err, back)
 	}
 	for want, is := range map[string]bool{"2 of them not passed": true, "<script>alert": false, "agent: read &lt;dues&gt;": true,

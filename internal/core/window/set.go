@@ -81,7 +81,8 @@ func locate(text []byte, path []string) (*place, error) {
 		return nil, syntaxFault(text, err)
 	}
 	if otherBreaks.Match(text) {
-		return nil, fault.New(fault.Invalid, "edit.lines", "the document has line breaks other than line feeds; write it with line feeds to edit it here")
+		return nil, fault.New(fault.Invalid, "edit.lines",
+			"the document has line breaks other than line feeds; write it with line feeds to edit it here")
 	}
 	if len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
 		return nil, fault.New(fault.Invalid, "document.empty", "the document has no keys; it begins with \"window: name\"")
@@ -89,8 +90,8 @@ func locate(text []byte, path []string) (*place, error) {
 	p := &place{editor: editor{lines: strings.Split(string(text), "\n"), parser: &parser{}}, root: doc.Content[0]}
 	for within := p.root; len(p.found) < len(path); {
 		if within.Kind == yaml.AliasNode {
-			return nil, fault.New(fault.Invalid, "edit.alias", "line %d stands for another place of the document, by an alias; write it out to edit it here",
-				within.Line)
+			return nil, fault.New(fault.Invalid, "edit.alias",
+				"line %d refers to another place of the document, by an alias; write it out to edit it here", within.Line)
 		}
 		if within.Kind != yaml.MappingNode {
 			break

@@ -147,7 +147,8 @@ func TestDraft(t *testing.T) {
 	if len(m.Resources) != 15 || m.Resource("port_call") == nil || m.AnonymousRole() != nil || len(policy.RoleNames()) != 1 {
 		t.Errorf("the draft gives %v for %v", m.ResourceNames(), policy.RoleNames())
 	}
-	for _, tt := range []struct{ name, schema, want string }{{"Port", "harbour", "lower-case"}, {"port", "harbor", `did you mean "harbour"?`}} {
+	for _, tt := range []struct{ name, schema, want string }{{"Port", "harbour", "lower-case"},
+		{"port", "harbor", `did you mean "harbour"?`}} {
 		if _, err := window.Draft(tt.name, coretest.Catalog(t), tt.schema); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("Draft(%q, %q): %v, want %s", tt.name, tt.schema, err, tt.want)
 		}

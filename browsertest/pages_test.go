@@ -60,7 +60,7 @@ func TestTables(t *testing.T) {
 	p.press(`[data-chip=Operations]`)
 	p.press(`input[name=delete]`)
 	p.shows(document, "operations: [read, create, update]")
-	p.do("close", chromedp.KeyEvent("\x1b"))
+	p.do("close", chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`[data-scope=popover][data-part=content]`))
 	p.do("a name of a column", chromedp.Click(`//button[.//span[normalize-space()="bollard_pull_t"]]`))
 	p.fill(`input[aria-label="Name of bollard_pull_t"]`, "pull_t\n")
 	p.shows(document, "bollard_pull_t: {name: pull_t}")
@@ -335,7 +335,7 @@ func TestAskMore(t *testing.T) {
 	p.shows(`[data-part=live]`, "answer the same", "statements")
 	p.click("Copy as")
 	p.shows(`[data-scope=popover][data-part=content]`, "curl", "Act-As: agent;agent_id=3, office")
-	p.do("close", chromedp.KeyEvent("\x1b"))
+	p.do("close", chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`[data-scope=popover][data-part=content]`))
 	p.click("Keep as check")
 	p.fill(`input[name=suite]`, "one-call\n")
 	p.shows(`[data-scope=popover][data-part=content]`, "Kept as one-call")
@@ -343,7 +343,7 @@ func TestAskMore(t *testing.T) {
 	if err != nil || len(suites) != 3 {
 		t.Errorf("%d suites, %v", len(suites), err)
 	}
-	p.do("close", chromedp.KeyEvent("\x1b"))
+	p.do("close", chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`[data-scope=popover][data-part=content]`))
 	p.click("History")
 	p.shows(`[data-part=history]`, "GET /berth_load", "GET /port_calls/17")
 	p.do("open an earlier one", chromedp.Click(`//*[@data-part="history"]//button[contains(., "groupby")]`))

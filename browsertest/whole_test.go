@@ -117,7 +117,8 @@ func TestWholeJob(t *testing.T) {
 	p.shows(`[data-part=suites]`, "passed")
 
 	p.goTo("Release")
-	p.shows(`[data-part=publish]`, "Publish as release 1", "Nobody is answered yet", "checks passed")
+	p.shows(`[data-part=publish]`, "Publish as release 1", "Nobody is answered yet", "checks passed",
+		"Valid for the database as it is now")
 	p.click("Publish release 1")
 	p.shows(`[data-part=publish]`, "Release 1 is live", "/api/chandlery")
 	p.do("a program", chromedp.Click(`//a[normalize-space()="Give a program access"]`))

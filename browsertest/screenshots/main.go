@@ -5,6 +5,7 @@ package main
 import (
 	"bytes"
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"html"
@@ -23,26 +24,39 @@ import (
 	"eagerwindow/browsertest"
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
 )
 
 const dir = "../docs/screenshots" // go run works in the folder of its module
 
-// pages are shots of the console.
+// shape is the one of a day's traffic that costs most.
+const shape = "cargo_items?filter=hs_code eq ? and tonnes gt ?&orderby=tonnes desc&top=?"
+
+// pages are shots of the console, each when what it waits for is there.
 var pages = []struct {
 	file, address, mode string
 	query               url.Values
+	shows               string
 }{
-	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "agent_id": {"3"},
+	{"tables.png", "/tables/saltmere", "dark", url.Values{"table": {"harbour.port_call"}}, `[data-part=table] table`},
+	{"map.png", "/map/saltmere", "dark", url.Values{"role": {"agent"}, "resource": {"port_calls"}}, `[data-part=resource]`},
+	{"lights.png", "/lights/saltmere", "dark", url.Values{"role": {"agent"}, "resource": {"port_calls"}, "claim.agent_id": {"3"}},
+		`[data-part=grant]`},
+	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "claim.agent_id": {"3"}, "side": {"SQL"},
 		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq " +
-			"'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20&count=true"}}},
+			"'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20"}}, `[data-part=plan]`},
 	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"},
 		"q":    {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"},
-		"body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}},
-	{"lights.png", "/lights/saltmere", "dark", url.Values{"role": {"agent"}, "resource": {"port_calls"}, "agent_id": {"3"}}},
-	{"callers.png", "/callers/saltmere", "dark", url.Values{"account": {"ada@board.example"}}},
-	{"ask-light.png", "/ask/saltmere", "light", url.Values{"q": {"/vessels?filter=kind eq 'tanker'&expand=agent(select=name)&top=20"}}},
+		"body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}, `[data-part=touch]`},
+	{"checks.png", "/checks/saltmere", "dark", url.Values{"suite": {"a-visit"}}, `[data-part=check]`},
+	{"description.png", "/description/saltmere", "dark", url.Values{"role": {"agent"}, "operation": {"list-port_calls"}},
+		`[data-part=operation]`},
+	{"callers.png", "/callers/saltmere", "dark", url.Values{"account": {"ada@board.example"}}, `[data-part=caller] form`},
+	{"traffic.png", "/traffic/saltmere", "dark", url.Values{"shape": {shape}}, `[data-part=shape] pre`},
+	{"traffic-light.png", "/traffic/saltmere", "light", url.Values{"over": {"day"}}, `.recharts-line`},
+	{"lights-light.png", "/lights/saltmere", "light", url.Values{"role": {"agent"}}, `input[name=role]`},
 }
 
 // commands are shots of what commands print.
@@ -50,18 +64,9 @@ var commands = []struct {
 	file string
 	args []string
 }{
-	{"help.png", []string{"--help"}},
-	{"look.png", []string{"look", "saltmere"}},
-	{"access-terminal.png", []string{"access", "why", "saltmere", "read", "port_calls", "17", "--as", "agent", "--claim", "agent_id=3"}},
-	{"lights-terminal.png", []string{"access", "show", "saltmere"}},
-	{"describe.png", []string{"describe", "saltmere", "--as", "board", "-o", "yaml"}},
 	{"ask-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=status eq 'expected' and vessel/flag eq 'NO'&orderby=eta " +
 		"desc&top=5&select=id,eta&expand=vessel(select=name)&count=true", "--as", "agent", "--claim", "agent_id=3"}},
-	{"plan-terminal.png", []string{"ask", "saltmere",
-		"/cargo_items?filter=hs_code eq '250100' and tonnes gt 490&orderby=tonnes desc&top=5&select=id,tonnes", "--plan"}},
-	{"refusal-terminal.png", []string{"ask", "saltmere", "/port_calls?filter=statuss eq 1"}},
 	{"diff-terminal.png", []string{"draft", "diff", "saltmere"}},
-	{"status-terminal.png", []string{"status"}},
 	{"doctor-terminal.png", []string{"doctor", "saltmere"}},
 	{"check-terminal.png", []string{"check", "run", "saltmere"}},
 }
@@ -83,27 +88,26 @@ func run() error {
 		return err
 	}
 	defer cancel()
-	ctx, stop := context.WithTimeout(ctx, 4*time.Minute)
+	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
 	defer stop()
 	if err := chromedp.Do(ctx,
 		chromedp.Navigate(base+"/"),
 		keepMode("dark"),
 		chromedp.Reload(),
 		chromedp.WaitVisible(`input[name=email]`),
-		shot("sign-in.png"),
 		chromedp.SendKeys(`input[name=email]`, demo.Operator),
 		chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
-		chromedp.WaitVisible(`[data-part=answer]`)); err != nil {
+		chromedp.WaitVisible(`[data-part=windows]`)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
-	if err := callers(ctx, base); err != nil {
-		return err
+	for _, prepare := range []func(context.Context, string) error{day, callers, runs, others} {
+		if err := prepare(ctx, base); err != nil {
+			return err
+		}
 	}
 	for _, p := range pages {
 		address := base + p.address + "?" + p.query.Encode()
-		if err := chromedp.Do(ctx, keepMode(p.mode),
-			chromedp.Navigate(address), chromedp.WaitVisible(`[data-part=answer] table, [data-part=touch], [data-part=grant], [data-part=caller]`),
-			shot(p.file)); err != nil {
+		if err := chromedp.Do(ctx, keepMode(p.mode), chromedp.Navigate(address), chromedp.WaitVisible(p.shows), shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
 	}
@@ -114,6 +118,12 @@ func run() error {
 	if err := changes(ctx, base); err != nil {
 		return err
 	}
+	if err := chromedp.Do(ctx, keepMode("dark"), chromedp.Navigate(base+"/release/saltmere"), chromedp.WaitVisible(`[data-part=change]`),
+		shot("release.png"), chromedp.Navigate(base+"/windows"), chromedp.WaitVisible(`[data-part=open] input`),
+		chromedp.SendKeys(`input[name=dsn]`, os.Getenv("EAGER_DEMO_DSN")+"\n"), chromedp.WaitVisible(`input[name=name]`),
+		shot("windows.png")); err != nil {
+		return fmt.Errorf("release.png and windows.png: %w", err)
+	}
 	for _, c := range commands {
 		out, _ := exec.Command("../bin/eager", c.args...).CombinedOutput() // a refusal is worth a picture too
 		if err := chromedp.Do(ctx, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(terminal(c.args, string(out)))),
@@ -122,6 +132,78 @@ func run() error {
 		}
 	}
 	return nil
+}
+
+// made is a day of made-up traffic.
+//
+//go:embed day.sql
+var made string
+
+// day puts the traffic of a day into the records, and lets the shape that costs most be known.
+func day(ctx context.Context, base string) error {
+	records, err := pgx.Connect(ctx, os.Getenv("EAGER_RECORDS"))
+	if err != nil {
+		return err
+	}
+	defer records.Close(ctx)
+	if _, err := records.Exec(ctx, made); err != nil {
+		return err
+	}
+	program := &client.Client{URL: base}
+	if program.Token, err = program.ClientToken(ctx, demo.Window, "office-demo", "saltmere-office"); err != nil {
+		return err
+	}
+	res, err := program.Send(ctx, client.Request{Method: "GET", Path: "/api/" + demo.Window +
+		"/cargo_items?filter=hs_code%20eq%20'250100'%20and%20tonnes%20gt%20490&orderby=tonnes%20desc&top=5"})
+	if err != nil {
+		return err
+	}
+	return res.Body.Close()
+}
+
+// runs are some of the checks, in the last of which one fails.
+func runs(ctx context.Context, base string) error {
+	db, err := pgx.Connect(ctx, os.Getenv("EAGER_DEMO_DSN"))
+	if err != nil {
+		return err
+	}
+	defer db.Close(ctx)
+	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
+	checks := windows.NewChecks{Suites: []string{"a-visit", "the-board"}}
+	const seldom = 7
+	for n := range 24 {
+		breaks := n%seldom == seldom-1 || n == 23
+		if breaks {
+			_, err = db.Exec(ctx, "alter table harbour.port_call add constraint departs_later check (departed_at < '2027-01-01') not valid")
+		}
+		if err == nil {
+			err = s.RunChecks(ctx, demo.Window, checks, func(suite.Result) {})
+		}
+		if breaks && err == nil {
+			_, err = db.Exec(ctx, "alter table harbour.port_call drop constraint departs_later")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// others are two more windows over the harbour: one that is live, and one that never was.
+func others(ctx context.Context, base string) error {
+	s := &client.Client{URL: base, Token: os.Getenv("EAGER_TOKEN")}
+	for name, title := range map[string]string{"ferries": "Ferry timetable", "chandlery": "Chandlery"} {
+		document, err := s.Open(ctx, windows.NewWindow{Name: name, Source: os.Getenv("EAGER_DEMO_DSN"), Schemas: []string{"harbour"}})
+		if err != nil {
+			return err
+		}
+		document = strings.Replace(document, `title: "saltmere"`, "title: "+title, 1)
+		if _, err := s.Push(ctx, name, windows.Push{Document: document, Replace: true}); err != nil {
+			return err
+		}
+	}
+	_, err := s.Publish(ctx, "ferries", windows.NewRelease{Note: "The first release."})
+	return err
 }
 
 // changes are those of a day: somebody alters the database, somebody else edits the draft, and a program goes on calling.
@@ -201,7 +283,7 @@ func shot(file string) chromedp.Action[chromedp.Void] {
 func picture(file string, take chromedp.Action[[]byte]) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
 		if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise),
-			chromedp.Sleep(400*time.Millisecond)); err != nil {
+			chromedp.Sleep(time.Second)); err != nil {
 			return err
 		}
 		picture, err := chromedp.Run(ctx, take)

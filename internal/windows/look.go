@@ -213,7 +213,7 @@ func seen(f *model.Field) string {
 	case model.Boolean:
 		word = "true or false"
 	case model.Instant:
-		word = "date and time"
+		word = "date-time"
 	}
 	if f.Nullable {
 		word += " or null"

@@ -119,6 +119,59 @@ export function Field({ name, help, children }: { name: ReactNode; help?: ReactN
   );
 }
 
+interface FormProps extends Omit<React.ComponentProps<typeof chakra.form>, 'onSubmit'> {
+  onSubmit: () => void;
+}
+
+/** Entries one below the other, which are sent together. */
+export function Form({ onSubmit, ...rest }: FormProps) {
+  return (
+    <chakra.form
+      display="flex"
+      flexDirection="column"
+      gap="10px"
+      onSubmit={(e) => {
+        e.preventDefault();
+        e.stopPropagation(); // what opens from within another form is none of its parts
+        onSubmit();
+      }}
+      {...rest}
+    />
+  );
+}
+
+interface TextFormProps {
+  label: string;
+  value: string;
+  help?: ReactNode;
+  required?: boolean;
+  onDone: (text: string) => void;
+}
+
+/** A form of one text. */
+export function TextForm({ label, value, help, required, onDone }: TextFormProps) {
+  const [typed, setTyped] = useState(value);
+  return (
+    <Form onSubmit={() => onDone(typed.trim())}>
+      <label>
+        {label}
+        <Entry
+          autoFocus
+          required={required}
+          fontFamily="mono"
+          fontSize="13px"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
+      </label>
+      {help && <Box color="muted">{help}</Box>}
+      <MainButton type="submit" alignSelf="flex-start">
+        Set
+      </MainButton>
+    </Form>
+  );
+}
+
 /** A box to tick: lit where it is ticked, half where some of several are. */
 export const Tick = chakra(
   'input',

@@ -8,19 +8,19 @@ import { MainButton, Panes, Tabs, Waiting } from '../../look/parts';
 import type { PageProps } from '../../pages';
 import { AnswerPane } from './AnswerPane';
 import { CopyAs } from './CopyAs';
-import { HistoryPane } from './HistoryPane';
 import { KeepAsCheck } from './KeepAsCheck';
-import { LivePane } from './LivePane';
 import { ModelPane } from './ModelPane';
-import { PlanPane } from './PlanPane';
 import { opening, parse, print, type Sentence } from './sentence';
 import { SentenceView } from './SentenceView';
 import { actAs, type Speaker } from './speaker';
 import { useAnswer, type Request } from './useAnswer';
 import { addressFor, methodOf, type Method } from './writing';
 
-/** The editor of bodies is loaded for writes alone. */
+// What not every request needs is loaded when it is opened: the editor of bodies, and what is beside an answer.
 const WritePane = lazy(() => import('./WritePane').then((m) => ({ default: m.WritePane })));
+const PlanPane = lazy(() => import('./PlanPane').then((m) => ({ default: m.PlanPane })));
+const LivePane = lazy(() => import('./LivePane').then((m) => ({ default: m.LivePane })));
+const HistoryPane = lazy(() => import('./HistoryPane').then((m) => ({ default: m.HistoryPane })));
 
 export default function AskPage({ window }: PageProps) {
   const model = useModel(window);
@@ -159,19 +159,21 @@ function Ask({ window, model }: { window: string; model: Model }) {
                         <Tabs label="Beside" options={sides} chosen={side} onChoose={(s) => keep({}, s)} />
                       </Box>
                       <Box flex="1" minHeight="0">
-                        {side === 'Fields' && (
-                          <ModelPane
-                            model={model}
-                            sentence={sentence}
-                            speaker={speaker}
-                            onChange={(next) => change({ address: print(next) })}
-                          />
-                        )}
-                        {side === 'SQL' && <PlanPane window={window} address={address} speaker={speaker} />}
-                        {side === 'Live' && <LivePane window={window} address={address} actAs={as ?? ''} />}
-                        {side === 'History' && (
-                          <HistoryPane window={window} asked={answer.submittedAt} onOpen={(r) => change(r)} />
-                        )}
+                        <Suspense fallback={<Waiting what="it" />}>
+                          {side === 'Fields' && (
+                            <ModelPane
+                              model={model}
+                              sentence={sentence}
+                              speaker={speaker}
+                              onChange={(next) => change({ address: print(next) })}
+                            />
+                          )}
+                          {side === 'SQL' && <PlanPane window={window} address={address} speaker={speaker} />}
+                          {side === 'Live' && <LivePane window={window} address={address} actAs={as ?? ''} />}
+                          {side === 'History' && (
+                            <HistoryPane window={window} asked={answer.submittedAt} onOpen={(r) => change(r)} />
+                          )}
+                        </Suspense>
                       </Box>
                     </Flex>
                   ),

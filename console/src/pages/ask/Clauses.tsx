@@ -1,9 +1,9 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { Fragment, useState, type ReactNode } from 'react';
+import { Fragment, useState } from 'react';
 
 import type { Model, Resource } from '../../api/hooks';
 import { count } from '../../look/format';
-import { Chip, Choice, ChoiceList, Entry, MainButton, QuietButton, TextButton } from '../../look/parts';
+import { Chip, Choice, ChoiceList, QuietButton, TextButton, TextForm } from '../../look/parts';
 import { comparable, methods, type Aggregate, type Sentence } from './sentence';
 
 export const Name = chakra('span', { base: { fontFamily: 'mono', fontSize: '17px', fontWeight: 600, color: 'chalk' } });
@@ -15,50 +15,6 @@ export interface ClauseProps {
   resource: Resource;
   sentence: Sentence;
   onChange: (next: Sentence) => void;
-}
-
-/** A form of one text. */
-export function TextForm({
-  label,
-  value,
-  help,
-  required,
-  onDone,
-}: {
-  label: string;
-  value: string;
-  help?: ReactNode;
-  required?: boolean;
-  onDone: (text: string) => void;
-}) {
-  const [typed, setTyped] = useState(value);
-  return (
-    <chakra.form
-      display="flex"
-      flexDirection="column"
-      gap="8px"
-      onSubmit={(e) => {
-        e.preventDefault();
-        onDone(typed.trim());
-      }}
-    >
-      <label>
-        {label}
-        <Entry
-          autoFocus
-          required={required}
-          fontFamily="mono"
-          fontSize="13px"
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-        />
-      </label>
-      {help && <Box color="muted">{help}</Box>}
-      <MainButton type="submit" alignSelf="flex-start">
-        Set
-      </MainButton>
-    </chakra.form>
-  );
 }
 
 /** The parameters of a query. */

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Link } from 'wouter';
 
 import { useAsked, useNewSuite } from '../../api/hooks';
-import { Chip, Entry, MainButton, Mono, Problem } from '../../look/parts';
+import { Chip, Entry, Form, MainButton, Mono, Problem } from '../../look/parts';
 
 /** Keeps the last request as a check: answered with the same status and the same fields from then on. */
 export function KeepAsCheck({ window, asked }: { window: string; asked: number }) {
@@ -31,12 +31,8 @@ function KeepForm({ window }: { window: string }) {
       </Box>
     );
   return (
-    <chakra.form
-      display="flex"
-      flexDirection="column"
-      gap="10px"
-      onSubmit={(e) => {
-        e.preventDefault();
+    <Form
+      onSubmit={() => {
         if (last) keep.mutate({ name, asked: [last.id] });
       }}
     >
@@ -64,6 +60,6 @@ function KeepForm({ window }: { window: string }) {
       <MainButton type="submit" alignSelf="flex-start" disabled={!last || keep.isPending}>
         Keep
       </MainButton>
-    </chakra.form>
+    </Form>
   );
 }

@@ -2,7 +2,7 @@ import { Box, chakra } from '@chakra-ui/react';
 import { Fragment, useState } from 'react';
 
 import type { Model } from '../../api/hooks';
-import { Chip, Entry, MainButton, Tick } from '../../look/parts';
+import { Chip, Entry, Form, MainButton, Tick } from '../../look/parts';
 import { Aside, Plain } from './Clauses';
 import type { Speaker } from './speaker';
 
@@ -55,12 +55,8 @@ function SpeakerForm({ model, speaker, onDone }: { model: Model; speaker: Speake
   const toggle = (name: string) =>
     setRoles(model.roles.map((r) => r.name).filter((r) => roles.includes(r) !== (r === name)));
   return (
-    <chakra.form
-      display="flex"
-      flexDirection="column"
-      gap="10px"
-      onSubmit={(e) => {
-        e.preventDefault();
+    <Form
+      onSubmit={() => {
         onDone({ roles, claims: Object.fromEntries([...needed.keys()].map((c) => [c, claims[c] ?? ''])) });
       }}
     >
@@ -96,6 +92,6 @@ function SpeakerForm({ model, speaker, onDone }: { model: Model; speaker: Speake
       <MainButton type="submit" alignSelf="flex-start">
         Ask as {roles.join(' and ') || 'operator'}
       </MainButton>
-    </chakra.form>
+    </Form>
   );
 }

@@ -2,7 +2,7 @@ import { chakra, Flex } from '@chakra-ui/react';
 import { Fragment, useState } from 'react';
 
 import type { Field, Resource } from '../../api/hooks';
-import { Chip, Choice, Entry, MainButton, QuietButton } from '../../look/parts';
+import { Chip, Choice, Entry, Form, MainButton, QuietButton } from '../../look/parts';
 import { Name, Plain, type ClauseProps } from './Clauses';
 import {
   comparable,
@@ -119,12 +119,8 @@ function ConditionForm({ fields, condition, onDone }: ConditionFormProps) {
   const operators = operatorsFor(kind);
   const operator = operators.includes(op) ? op : 'eq';
   return (
-    <chakra.form
-      display="flex"
-      flexDirection="column"
-      gap="10px"
-      onSubmit={(e) => {
-        e.preventDefault();
+    <Form
+      onSubmit={() => {
         onDone({ field, operator, literal: literalOf(kind, typed, operator) });
       }}
     >
@@ -150,7 +146,7 @@ function ConditionForm({ fields, condition, onDone }: ConditionFormProps) {
           </QuietButton>
         )}
       </Flex>
-    </chakra.form>
+    </Form>
   );
 }
 

@@ -2,7 +2,7 @@ import { Box, chakra } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useCallerWork, type CallerKind, type Role } from '../../api/hooks';
-import { Entry, MainButton, Mono, PaneHead, Problem } from '../../look/parts';
+import { Entry, Form, MainButton, Mono, PaneHead, Problem } from '../../look/parts';
 import { RolesAndClaims, type Given } from './RolesAndClaims';
 
 /** Adds a program or a person. The secret is made by the service and shown this once. */
@@ -42,13 +42,10 @@ export function AddPane({ window, kind, roles }: { window: string; kind: CallerK
   return (
     <>
       <PaneHead>Add a {what}</PaneHead>
-      <chakra.form
-        display="flex"
-        flexDirection="column"
+      <Form
         gap="12px"
         padding="16px"
-        onSubmit={(e) => {
-          e.preventDefault();
+        onSubmit={() => {
           if (kind === 'client') addClient.mutate({ id, ...given });
           else addAccount.mutate({ email: id, ...given });
         }}
@@ -69,7 +66,7 @@ export function AddPane({ window, kind, roles }: { window: string; kind: CallerK
         <MainButton type="submit" alignSelf="flex-start" disabled={addClient.isPending || addAccount.isPending}>
           Add
         </MainButton>
-      </chakra.form>
+      </Form>
     </>
   );
 }

@@ -2,7 +2,7 @@ import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useCallerWork, type AccountEntry, type CallerKind, type ClientEntry, type Role } from '../../api/hooks';
-import { MainButton, Mono, PaneHead, Problem, QuietButton, When } from '../../look/parts';
+import { Form, MainButton, Mono, PaneHead, Problem, QuietButton, When } from '../../look/parts';
 import { claimsOf, RolesAndClaims, type Given } from './RolesAndClaims';
 
 interface CallerPaneProps {
@@ -29,13 +29,10 @@ export function CallerPane({ window, kind, id, entry, account, roles, onGone }: 
       <PaneHead aside={kind === 'client' ? 'a program' : 'a person'}>
         <Mono>{id}</Mono>
       </PaneHead>
-      <chakra.form
-        display="flex"
-        flexDirection="column"
+      <Form
         gap="12px"
         padding="16px"
-        onSubmit={(e) => {
-          e.preventDefault();
+        onSubmit={() => {
           work.change.mutate({ kind, id, body: { roles: given.roles, claims: claimsOf(given) } });
         }}
       >
@@ -59,7 +56,7 @@ export function CallerPane({ window, kind, id, entry, account, roles, onGone }: 
         <MainButton type="submit" alignSelf="flex-start" disabled={work.change.isPending}>
           Change
         </MainButton>
-      </chakra.form>
+      </Form>
       <Box padding="16px" borderTopWidth="1px">
         {account && (
           <Flex gap="10px" align="center" marginBottom="12px">

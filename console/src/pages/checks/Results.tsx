@@ -117,6 +117,7 @@ export function Results({ results, chosen, onChoose }: ResultsProps) {
                   textOverflow="ellipsis"
                   whiteSpace="nowrap"
                   fontWeight={l.step ? 400 : 500}
+                  title={l.says}
                 >
                   {l.says}
                 </chakra.span>

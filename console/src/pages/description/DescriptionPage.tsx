@@ -61,7 +61,7 @@ export default function DescriptionPage({ window }: PageProps) {
           content: (
             <Flex direction="column" height="100%" data-part="operations">
               <PaneHead
-                aside={`${count(list.length)} operations`}
+                aside={count(list.length)}
                 note={
                   <Choice
                     aria-label="Role"

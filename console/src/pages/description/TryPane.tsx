@@ -50,7 +50,7 @@ export function TryPane({ window, operation: op, role, claims }: TryPaneProps) {
         {reads &&
           claims.map((c) => (
             <chakra.label key={c.name} display="flex" gap="8px" alignItems="center" marginBottom="8px">
-              <Mono>{c.name}</Mono>
+              <Mono flex="none">{c.name}</Mono>
               <Entry
                 name={c.name}
                 height="28px"

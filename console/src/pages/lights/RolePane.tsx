@@ -2,7 +2,7 @@ import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useEdits, useModel, type SketchEdit } from '../../api/hooks';
-import { Entry, Field, MainButton, Mono, PaneHead, Problem, QuietButton, Tick } from '../../look/parts';
+import { Entry, Field, Form, MainButton, Mono, PaneHead, Problem, QuietButton, Tick } from '../../look/parts';
 
 /** The limits that a role may have, and how each is written. */
 const limits = [
@@ -60,13 +60,10 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
   return (
     <>
       <PaneHead note={known?.anonymous ? 'no token' : undefined}>{known ? <Mono>{role}</Mono> : 'Add a role'}</PaneHead>
-      <chakra.form
-        display="flex"
-        flexDirection="column"
+      <Form
         gap="12px"
         padding="16px"
-        onSubmit={(e) => {
-          e.preventDefault();
+        onSubmit={() => {
           save.mutate(edits(), { onSuccess: () => onDone(name) });
         }}
       >
@@ -165,7 +162,7 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
             </QuietButton>
           </Box>
         )}
-      </chakra.form>
+      </Form>
     </>
   );
 }

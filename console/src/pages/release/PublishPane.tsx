@@ -6,6 +6,7 @@ import { useDiscard, usePublish, useRuns, type Difference, type Window } from '.
 import { count, counted } from '../../look/format';
 import {
   Entry,
+  Form,
   LongEntry,
   MainButton,
   Mono,
@@ -58,13 +59,9 @@ export function PublishPane({ window: w, difference, failed }: PublishPaneProps)
           <Line of="amber">{counted(widens, 'change gives', 'changes give')} a role what is new in the database</Line>
         )}
         {nothing && <Line of="amber">Nothing has changed since release {w.live_release}</Line>}
-        <chakra.form
-          display="flex"
-          flexDirection="column"
-          gap="10px"
+        <Form
           marginTop="10px"
-          onSubmit={(e) => {
-            e.preventDefault();
+          onSubmit={() => {
             publish.mutate({
               note,
               ...(breaking ? { allow_breaking: true } : {}),
@@ -131,7 +128,7 @@ export function PublishPane({ window: w, difference, failed }: PublishPaneProps)
               </QuietButton>
             </Box>
           )}
-        </chakra.form>
+        </Form>
       </Section>
     </Box>
   );

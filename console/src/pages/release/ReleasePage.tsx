@@ -10,7 +10,7 @@ import { FirstContent } from './FirstContent';
 import { History } from './History';
 import { PublishPane } from './PublishPane';
 
-const views = ['What callers see', 'Text'] as const;
+const views = ['Changes', 'Text'] as const;
 
 /** How the draft, or any version, differs from another one; publishing; the history of releases. */
 export default function ReleasePage({ window }: PageProps) {
@@ -22,7 +22,7 @@ export default function ReleasePage({ window }: PageProps) {
   // Where nothing is live, the draft with itself says at least whether it is valid.
   const first = here?.live_release === 0;
   const difference = useDifference(window, first ? 'draft' : from, first ? 'draft' : to, !!here);
-  const [view, setView] = useState<(typeof views)[number]>('What callers see');
+  const [view, setView] = useState<(typeof views)[number]>('Changes');
   if (!here || !releases.data)
     return (
       <Waiting what="the releases" error={windows.error ?? releases.error} again={() => void releases.refetch()} />
@@ -202,16 +202,18 @@ function OneChange({ change: c }: { change: Change }) {
   const long = (c.from + c.to).length > 60;
   return (
     <Section data-part="change">
-      <Flex gap="8px" align="baseline" wrap="wrap">
+      <Flex gap="8px" align="baseline">
         {c.effect !== 'internal' && <Sign of={c.effect === 'breaking' ? 'wrong' : c.widens ? 'draft' : 'live'} />}
-        {c.role ? (
-          <span>
-            <b>{c.role}</b> {c.message}
-          </span>
-        ) : (
-          <Mono fontWeight="600">{c.target || 'the window'}</Mono>
-        )}
-        {word && <chakra.span color={color}>{word}</chakra.span>}
+        <Box minWidth="0">
+          {c.role ? (
+            <>
+              <b>{c.role}</b> {c.message}
+            </>
+          ) : (
+            <Mono fontWeight="600">{c.target || 'the window'}</Mono>
+          )}{' '}
+          {word && <chakra.span color={color}>{word}</chakra.span>}
+        </Box>
       </Flex>
       {!c.role && <Box color="muted">{c.message}</Box>}
       {(c.from || c.to) && (

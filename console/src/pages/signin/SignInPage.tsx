@@ -1,8 +1,8 @@
-import { chakra, Flex, Text } from '@chakra-ui/react';
+import { Flex, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useSignIn } from '../../api/hooks';
-import { Entry, Field, MainButton, Mark, Problem } from '../../look/parts';
+import { Entry, Field, Form, MainButton, Mark, Problem } from '../../look/parts';
 
 /** Signs an operator in. Where a session has ended, it stands over the page, which is as it was left. */
 export function SignInPage({ again }: { again: boolean }) {
@@ -23,12 +23,9 @@ export function SignInPage({ again }: { again: boolean }) {
             ? 'Your session has ended. Sign in to go on where you were; nothing that you typed is lost.'
             : 'For operators: they open windows over databases and publish them.'}
         </Text>
-        <chakra.form
-          display="flex"
-          flexDirection="column"
+        <Form
           gap="14px"
-          onSubmit={(e) => {
-            e.preventDefault();
+          onSubmit={() => {
             signIn.mutate({ email, password });
           }}
         >
@@ -57,7 +54,7 @@ export function SignInPage({ again }: { again: boolean }) {
           <MainButton type="submit" disabled={signIn.isPending} alignSelf="flex-start">
             Sign in
           </MainButton>
-        </chakra.form>
+        </Form>
       </Flex>
     </Flex>
   );

@@ -14,6 +14,7 @@ import {
   Section,
   Table,
   Td,
+  TextForm,
   Th,
   Tick,
   Waiting,
@@ -83,7 +84,7 @@ function Sentence({ view, onEdit }: PartProps) {
       <Chip
         label="Name"
         choices={(close) => (
-          <OneEntry
+          <TextForm
             label="Name in the API"
             value={view.resource}
             help="Grants and relations that name it follow."
@@ -119,7 +120,7 @@ function Sentence({ view, onEdit }: PartProps) {
       <Chip
         label="Order"
         choices={(close) => (
-          <OneEntry
+          <TextForm
             label="Order where the caller gives none"
             value={view.order.join(', ')}
             help="Fields, each with desc after it for the last first: eta desc, id."
@@ -145,7 +146,7 @@ function Sentence({ view, onEdit }: PartProps) {
       <Chip
         label="Page"
         choices={(close) => (
-          <OneEntry
+          <TextForm
             label="Rows of a page where the caller names none"
             value={String(view.page)}
             onDone={(n) => {
@@ -161,7 +162,7 @@ function Sentence({ view, onEdit }: PartProps) {
       <Chip
         label="Longest page"
         choices={(close) => (
-          <OneEntry
+          <TextForm
             label="Rows of one answer at most"
             value={view.max_page > 0 ? String(view.max_page) : ''}
             help="Empty: no maximum, so that one answer may hold every row."
@@ -179,7 +180,7 @@ function Sentence({ view, onEdit }: PartProps) {
         <Chip
           label="What it is"
           choices={(close) => (
-            <OneEntry
+            <TextForm
               label="What it is, for callers"
               value={view.about}
               onDone={(text) => {
@@ -324,7 +325,7 @@ function Columns({ view, onEdit }: PartProps) {
             </Td>
             <Td paddingX="10px" color="muted">
               {c.type}
-              {!c.not_null && ', null'}
+              {!c.not_null && !c.field && ', null'}
             </Td>
             <Td paddingX="10px">
               {c.field ? (
@@ -421,41 +422,6 @@ function Inline({
         if (e.key === 'Escape') setTyped(null);
       }}
     />
-  );
-}
-
-/** One text to change, with what it is for. */
-function OneEntry({
-  label,
-  value,
-  help,
-  onDone,
-}: {
-  label: string;
-  value: string;
-  help?: string;
-  onDone: (next: string) => void;
-}) {
-  const [typed, setTyped] = useState(value);
-  return (
-    <chakra.form
-      display="flex"
-      flexDirection="column"
-      gap="8px"
-      onSubmit={(e) => {
-        e.preventDefault();
-        onDone(typed.trim());
-      }}
-    >
-      <label>
-        {label}
-        <Entry autoFocus value={typed} onChange={(e) => setTyped(e.target.value)} />
-      </label>
-      {help && <Box color="muted">{help}</Box>}
-      <MainButton type="submit" alignSelf="flex-start">
-        Set
-      </MainButton>
-    </chakra.form>
   );
 }
 

@@ -43,20 +43,23 @@ function tick(at: string, over: string): string {
 
 const axis = { fill: color('muted'), style: { fontSize: '12px' } };
 
+/** The axis of time. */
+const timeAxis = (over: string) => ({
+  dataKey: 'at',
+  tick: axis,
+  tickLine: false,
+  axisLine: { stroke: color('mullion') },
+  minTickGap: 48,
+  tickFormatter: (at: string) => tick(at, over),
+});
+
 /** How many requests there were, by what became of them. */
 export function Requests({ traffic: t }: { traffic: Traffic }) {
   return (
     <Framed title={`Requests ${stepOf(t.step)}`} series={answers}>
       <BarChart data={t.points} margin={{ top: 8, right: 0, bottom: 0, left: 0 }} barCategoryGap={1} accessibilityLayer>
         <CartesianGrid vertical={false} stroke={color('mullion')} />
-        <XAxis
-          dataKey="at"
-          tick={axis}
-          tickLine={false}
-          axisLine={{ stroke: color('mullion') }}
-          minTickGap={48}
-          tickFormatter={(at: string) => tick(at, t.over)}
-        />
+        <XAxis {...timeAxis(t.over)} />
         <YAxis
           orientation="right"
           width={52}
@@ -87,14 +90,7 @@ export function Times({ traffic: t }: { traffic: Traffic }) {
     <Framed title="Time to answer" series={times}>
       <LineChart data={points} margin={{ top: 8, right: 0, bottom: 0, left: 0 }} accessibilityLayer>
         <CartesianGrid vertical={false} stroke={color('mullion')} />
-        <XAxis
-          dataKey="at"
-          tick={axis}
-          tickLine={false}
-          axisLine={{ stroke: color('mullion') }}
-          minTickGap={48}
-          tickFormatter={(at: string) => tick(at, t.over)}
-        />
+        <XAxis {...timeAxis(t.over)} />
         <YAxis
           orientation="right"
           width={64}

@@ -4,7 +4,7 @@ import { useLocation } from 'wouter';
 
 import { useLook, useOpenWindow } from '../../api/hooks';
 import { counted, took } from '../../look/format';
-import { Entry, Field, MainButton, Mono, Pane, Problem, QuietButton, Section, Tick } from '../../look/parts';
+import { Entry, Field, Form, MainButton, Mono, Pane, Problem, QuietButton, Section, Tick } from '../../look/parts';
 
 type Look = NonNullable<ReturnType<typeof useLook>['data']>;
 
@@ -15,12 +15,9 @@ export function OpenPane({ names }: { names: string[] }) {
   return (
     <Pane part="open" title="Open a window">
       <Section>
-        <chakra.form
-          display="flex"
-          flexDirection="column"
+        <Form
           gap="12px"
-          onSubmit={(e) => {
-            e.preventDefault();
+          onSubmit={() => {
             look.mutate(dsn.trim());
           }}
         >
@@ -45,7 +42,7 @@ export function OpenPane({ names }: { names: string[] }) {
               {look.isPending ? 'Connecting …' : 'Connect'}
             </MainButton>
           )}
-        </chakra.form>
+        </Form>
       </Section>
       {look.data && (
         <Begin
@@ -119,12 +116,9 @@ function Begin({ look: { catalog }, source, names, onOther }: BeginProps) {
   const [chosen, setChosen] = useState(schemas);
   return (
     <Section border="none">
-      <chakra.form
-        display="flex"
-        flexDirection="column"
+      <Form
         gap="14px"
-        onSubmit={(e) => {
-          e.preventDefault();
+        onSubmit={() => {
           open.mutate(
             { name, source, ...(chosen.length < schemas.length ? { schemas: chosen } : {}) },
             { onSuccess: () => go(`/tables/${name}`) },
@@ -167,7 +161,7 @@ function Begin({ look: { catalog }, source, names, onOther }: BeginProps) {
           </QuietButton>
         </Flex>
         <Box color="muted">Nothing is served to callers before you publish.</Box>
-      </chakra.form>
+      </Form>
     </Section>
   );
 }

@@ -30,7 +30,7 @@ export default function WindowsPage() {
       panes={[
         {
           id: 'list',
-          size: 67,
+          size: 70,
           min: 40,
           content: (
             <Pane
@@ -51,8 +51,8 @@ export default function WindowsPage() {
         },
         {
           id: 'open',
-          size: 33,
-          min: 24,
+          size: 30,
+          min: 22,
           content: <OpenPane key={search.get('open')} names={windows.data.map((w) => w.name)} />,
         },
       ]}
@@ -97,10 +97,10 @@ function List({ windows }: { windows: Window[] }) {
       <thead>
         <tr>
           <Th>API</Th>
-          <Th>Live</Th>
-          <Th>Draft</Th>
-          <Th>Database</Th>
-          <Th>Checks</Th>
+          <Th paddingX="10px">Live</Th>
+          <Th paddingX="10px">Draft</Th>
+          <Th paddingX="10px">Database</Th>
+          <Th paddingX="10px">Checks</Th>
           <Th textAlign="right">requests a minute</Th>
         </tr>
       </thead>
@@ -112,16 +112,18 @@ function List({ windows }: { windows: Window[] }) {
                 <b>{w.title}</b>
               </Link>
               <br />
-              <Mono color="code">{`/${w.live_release > 0 ? 'api' : 'draft'}/${w.name}`}</Mono>
+              <Mono color="code" whiteSpace="nowrap">{`/${w.live_release > 0 ? 'api' : 'draft'}/${w.name}`}</Mono>
             </Td>
-            <Td>{w.live_release > 0 ? <Live of={w} /> : <chakra.span color="muted">never published</chakra.span>}</Td>
-            <Td>
+            <Td paddingX="10px" whiteSpace="nowrap">
+              {w.live_release > 0 ? <Live of={w} /> : <chakra.span color="muted">never published</chakra.span>}
+            </Td>
+            <Td paddingX="10px" whiteSpace="nowrap">
               <Draft of={w} />
             </Td>
-            <Td>
+            <Td paddingX="10px" whiteSpace="nowrap">
               <Database of={w} />
             </Td>
-            <Td>
+            <Td paddingX="10px" whiteSpace="nowrap">
               <Checks of={w} />
             </Td>
             <NumberCell>

@@ -89,7 +89,7 @@ func TestWholeJob(t *testing.T) {
 	p.click("Edit grant")
 	p.press(`input[name=read]`)
 	p.do("type a rule", chromedp.Click(`[aria-label="Rows of read"]`), chromedp.KeyEvent("customer_id eq @caller/customer_id "))
-	p.shows(`[data-part=edit]`, "no mistake in it")
+	p.shows(`[data-part=edit]`, "valid")
 	p.click("Save in the draft")
 	p.shows(`[data-part=grant]`, "customer_id eq @caller/customer_id", "all 5 fields")
 	p.do("another role", chromedp.Click(`//a[normalize-space()="+ role"]`))

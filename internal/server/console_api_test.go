@@ -3,13 +3,18 @@ package server_test
 import (
 	"bufio"
 	"context"
+	"fmt"
+	"net/http"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
+	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/core/window"
+	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/server"
 	"eagerwindow/internal/windows"
 )
@@ -178,5 +183,85 @@ func TestEvents(t *testing.T) {
 	}
 	if a := r.Send(t, "", "GET", "/manage/events", nil); a.StatusCode != 401 {
 		t.Errorf("without a session: %s", a.Status)
+	}
+}
+
+// Requests of the history become a suite that holds, and are written in every language.
+func TestRecordedSuites(t *testing.T) {
+	t.Parallel()
+	ctx, r := context.Background(), start(t)
+	for _, path := range []string{"tugs/1", "vessels?filter=flag%20eq%20'NO'&top=1", "nowhere"} {
+		r.Send(t, r.Operator.Token, "GET", "/draft/saltmere/"+path, nil)
+	}
+	asked, err := r.Operator.Asked(ctx, demo.Window, 3)
+	if err != nil || len(asked) != 3 {
+		t.Fatalf("%+v, %v", asked, err)
+	}
+	post := func(path, body string) (string, int) {
+		a := r.Send(t, r.Operator.Token, "POST", "/manage/windows/saltmere/"+path, strings.NewReader(body))
+		return a.Text, a.StatusCode
+	}
+	for _, tt := range []struct {
+		name, body, has string
+		status          int
+	}{
+		{"two requests", fmt.Sprintf(`{"name":"two","asked":[%d,%d]}`, asked[1].ID, asked[2].ID), "get-tug", 200},
+		{"once more", fmt.Sprintf(`{"name":"two","asked":[%d]}`, asked[2].ID), `there is a suite \"two\" already`, 409},
+		{"one to begin with", `{"name":"begin"}`, "create", 200},
+		{"a request that is described nowhere", fmt.Sprintf(`{"name":"lost","asked":[%d]}`, asked[0].ID), "no operation for GET nowhere", 400},
+		{"none that is kept", `{"name":"lost","asked":[999999]}`, "ask again", 404},
+		{"no name", `{"name":"Two"}`, "can't be the name of a suite", 400},
+	} {
+		if text, status := post("suites", tt.body); status != tt.status || !strings.Contains(text, tt.has) {
+			t.Errorf("%s: %d %s", tt.name, status, text)
+		}
+	}
+	var failed []string
+	if err := r.Operator.RunChecks(ctx, demo.Window, windows.NewChecks{Suites: []string{"two", "begin"}}, func(one suite.Result) {
+		if !one.Passed {
+			failed = append(failed, one.Suite+": "+one.Failure)
+		}
+	}); err != nil || len(failed) > 0 {
+		t.Errorf("%v, %v", failed, err)
+	}
+	runs, err := r.Operator.Runs(ctx, demo.Window)
+	if err != nil || len(runs) != 1 || runs[0].Passed != 2 || runs[0].EndedAt == nil {
+		t.Errorf("runs %+v, %v", runs, err)
+	}
+	if one, err := r.Operator.RunOf(ctx, demo.Window, runs[0].ID); err != nil || !strings.Contains(string(one.Results), `"steps"`) {
+		t.Errorf("the run has %s, %v", one.Results, err)
+	}
+	text, status := post("snippets", `{"method":"PATCH","path":"/tugs/1?select=id","headers":{"If-Match":"*"},"body":"{\"name\":\"it's\"}"}`)
+	for _, want := range []string{`"curl"`, `"Python"`, "/api/saltmere/tugs/1", "If-Match"} {
+		if status != 200 || !strings.Contains(text, want) {
+			t.Errorf("snippets: %d, %q is missing in %s", status, want, text)
+		}
+	}
+}
+
+// Scripts are sent as they were compressed when the console was built, in a way that the caller takes.
+func TestCompressedConsole(t *testing.T) {
+	t.Parallel()
+	r := harbourtest.Serve(t, fstest.MapFS{"index.html": {Data: []byte("<p>")}, "assets/a.js": {Data: []byte("plain")},
+		"assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzipped")}, "assets/b.js": {Data: []byte("alone")}}, server.New)
+	for _, tt := range []struct{ path, takes, coding, body string }{
+		{"/assets/a.js", "gzip, deflate, br, zstd", "br", "brotli"}, {"/assets/a.js", "gzip", "gzip", "gzipped"},
+		{"/assets/a.js", "br;q=0, gzip;q=0.5", "gzip", "gzipped"}, {"/assets/a.js", "identity", "", "plain"},
+		{"/assets/b.js", "br", "", "alone"},
+	} {
+		q, err := http.NewRequest("GET", r.URL+tt.path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Accept-Encoding", tt.takes)
+		res, err := http.DefaultTransport.RoundTrip(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a := harbourtest.Read(t, res)
+		if a.StatusCode != 200 || a.Header.Get("Content-Encoding") != tt.coding || a.Text != tt.body ||
+			!strings.Contains(a.Header.Get("Content-Type"), "javascript") || a.Header.Get("Vary") == "" {
+			t.Errorf("%s for %q: %s %q %q %q", tt.path, tt.takes, a.Status, a.Header.Get("Content-Encoding"), a.Header.Get("Content-Type"), a.Text)
+		}
 	}
 }

@@ -319,7 +319,7 @@ func allowance(r *model.Resource, op window.Operation, change *OperationChange, 
 	return a
 }
 
-// RuleQuestion asks whether a row rule could are in a document, and what it covers for a caller with some claims.
+// RuleQuestion asks whether a row rule can be in a document, and what it covers for a caller with some claims.
 type RuleQuestion struct {
 	Role     string         `json:"role"`
 	Resource string         `json:"resource"`

@@ -60,7 +60,7 @@ sign_in:
 	return b.String(), nil
 }
 
-// ResourceName is the table's name in a form that can are in a URL, with its schema before it where the name is taken.
+// ResourceName is the table's name in a form that can be in a URL, with its schema before it where the name is taken.
 func ResourceName(t *catalog.Table, used map[string]bool) string {
 	clean := func(s string) string {
 		var b strings.Builder

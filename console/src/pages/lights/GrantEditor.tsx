@@ -182,7 +182,7 @@ function Checked({ window, grant, rows, claims, there }: CheckedProps) {
   if (rule.error) return <Problem>{rule.error.message}</Problem>;
   if (said?.wrong) return <Problem>{said.wrong}</Problem>;
   if (!there || said?.rows === undefined || said.of === undefined)
-    return <Box color="muted">{said ? 'no mistake in it' : '…'}</Box>;
+    return <Box color="muted">{said ? 'valid' : '…'}</Box>;
   return (
     <Box color="muted">
       {said.rows.toLocaleString('en')} of {said.of.toLocaleString('en')} rows

@@ -65,8 +65,10 @@ export default function LightsPage({ window }: PageProps) {
               ) : (
                 <PaneHead>What a role may do</PaneHead>
               )}
-              <Box padding="16px" borderTopWidth={known ? '1px' : undefined}>
-                {!known && <Box marginBottom="14px">Choose a crossing to see its grant, change it, and ask why.</Box>}
+              <Box padding="16px" borderTopWidth={known || search.has('new') ? '1px' : undefined}>
+                {!known && !search.has('new') && (
+                  <Box marginBottom="14px">Choose a crossing to see its grant, change it, and ask why.</Box>
+                )}
                 <Anyone lights={lights.data} model={model.data} />
               </Box>
             </Box>

@@ -2,7 +2,7 @@ import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useState } from 'react';
 
 import { useEdits, useModel, type SketchEdit } from '../../api/hooks';
-import { Entry, Field, Form, MainButton, Mono, PaneHead, Problem, QuietButton, Tick } from '../../look/parts';
+import { Choice, Entry, Field, Form, MainButton, Mono, PaneHead, Problem, QuietButton, Tick } from '../../look/parts';
 
 /** The limits that a role may have, and how each is written. */
 const limits = [
@@ -13,6 +13,13 @@ const limits = [
   { name: 'cost', says: "cost, as the database's planner reckons", hint: '50000' },
   { name: 'depth', says: 'relations deep', hint: '3' },
 ] as const;
+
+/** What a new role may do until its grants are edited: with every resource, or nothing. */
+const beginnings: Record<string, Record<string, string | string[]>> = {
+  'nothing yet': {},
+  'read everything': { '*': 'read' },
+  'read, create and update everything': { '*': ['read', 'create', 'update'] },
+};
 
 /** The types that a claim may have. */
 const claimTypes = ['integer', 'text', 'uuid', 'number', 'boolean', 'date'];
@@ -36,10 +43,11 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
   const [claim, setClaim] = useState({ name: '', type: 'integer' });
   const [given, setGiven] = useState<Record<string, string>>(known?.limits ?? {});
   const [leaving, setLeaving] = useState(false);
+  const [begin, setBegin] = useState('nothing yet');
   const at = (...path: string[]) => ['roles', name, ...path];
   const edits = (): SketchEdit[] => {
     const list: SketchEdit[] = [];
-    if (!known) list.push({ at: at(), value: { may: {} } });
+    if (!known) list.push({ at: at(), value: { may: beginnings[begin] ?? {} } });
     else if (name !== role) list.push({ at: ['roles', role], rename: name });
     if (about !== (known?.about ?? '')) list.push(about ? { at: at('about'), value: about } : { at: at('about') });
     if (anonymous !== (known?.anonymous ?? false))
@@ -73,6 +81,15 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
         <Field name="What it is for">
           <Entry name="about" value={about} onChange={(e) => setAbout(e.target.value)} />
         </Field>
+        {!known && (
+          <Field name="It may begin with">
+            <Choice name="begin" value={begin} onChange={(e) => setBegin(e.target.value)}>
+              {Object.keys(beginnings).map((b) => (
+                <option key={b}>{b}</option>
+              ))}
+            </Choice>
+          </Field>
+        )}
         <chakra.label display="flex" gap="8px" alignItems="baseline">
           <Tick name="anonymous" checked={anonymous} onChange={(e) => setAnonymous(e.target.checked)} />
           callers without a token have this role
@@ -89,24 +106,22 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
               <Entry
                 aria-label="Name of another claim"
                 name="claim"
-                placeholder="another, such as agent_id"
+                placeholder={known && known.claims.length > 0 ? 'another one' : 'such as agent_id'}
                 fontFamily="mono"
                 fontSize="13px"
                 value={claim.name}
                 onChange={(e) => setClaim({ ...claim, name: e.target.value })}
               />
-              <chakra.select
+              <Choice
                 aria-label="Type of the claim"
-                bg="ground"
-                borderWidth="1px"
-                height="32px"
+                width="auto"
                 value={claim.type}
                 onChange={(e) => setClaim({ ...claim, type: e.target.value })}
               >
                 {claimTypes.map((t) => (
                   <option key={t}>{t}</option>
                 ))}
-              </chakra.select>
+              </Choice>
             </Flex>
           </Box>
         )}
@@ -123,11 +138,12 @@ export function RolePane({ window, role, taken, onDone }: RolePaneProps) {
                 fontFamily="mono"
                 fontSize="13px"
                 placeholder="none"
-                title={`such as ${l.hint}`}
                 value={given[l.name] ?? ''}
                 onChange={(e) => setGiven({ ...given, [l.name]: e.target.value })}
               />
-              {l.says}
+              <span>
+                {l.says} <chakra.span color="muted">such as {l.hint}</chakra.span>
+              </span>
             </chakra.label>
           ))}
         </Box>

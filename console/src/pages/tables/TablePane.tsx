@@ -138,7 +138,7 @@ function Sentence({ view, onEdit }: PartProps) {
         {view.order.length > 0 ? (
           <Mono color="chalk">{view.order.join(', ')}</Mono>
         ) : (
-          <chakra.b color="chalk">in no order</chakra.b>
+          <chakra.b color="chalk">{view.key.length > 0 ? 'in its order' : 'in no order'}</chakra.b>
         )}
         {view.order.length > 0 && ' first'}
       </Chip>

@@ -27,6 +27,21 @@ function kept(key: string): Edited {
   }
 }
 
+/** Keeps the edits for a reload: all of them, or the text at hand alone where the browser has no room for more. */
+function keep(key: string, edited: Edited) {
+  sessionStorage.removeItem(key);
+  const { base, texts, at } = edited;
+  if (texts.length === 0) return;
+  for (const one of [edited, { base, texts: [texts[0], texts[at]], at: 1 }]) {
+    try {
+      sessionStorage.setItem(key, JSON.stringify(one));
+      return;
+    } catch {
+      // there is no room for it
+    }
+  }
+}
+
 /** The draft's document while it is edited, and what it means. What is not saved is there after a reload as well. */
 export function useDocument(window: string, table: string) {
   const cache = useQueryClient();
@@ -34,8 +49,7 @@ export function useDocument(window: string, table: string) {
   const [edited, setEdited] = useState(() => kept(key));
   const [typedAt, setTypedAt] = useState(0);
   useEffect(() => {
-    if (edited.texts.length > 0) sessionStorage.setItem(key, JSON.stringify(edited));
-    else sessionStorage.removeItem(key);
+    keep(key, edited);
   }, [key, edited]);
 
   const text = edited.texts[edited.at] ?? '';

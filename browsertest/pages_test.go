@@ -276,6 +276,14 @@ func TestDescriptionPage(t *testing.T) {
 	p.click("Overlay")
 	p.click("begin with an example")
 	p.shows(`[data-part=overlay]`, "overlay: 1.0.0")
+	p.do("another summary", chromedp.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+		chromedp.KeyEvent("overlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n- target: $.paths['/berths'].get\n"+
+			"  update: {summary: Where ships lie}\n"))
+	p.click("Preview")
+	p.shows(operation, "Where ships lie")
+	p.click("as it is saved")
+	p.shows(operation, "List berths")
+	p.click("Overlay")
 	p.do("break it", chromedp.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
 		chromedp.KeyEvent("overlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n- target: $.paths['/tugboats']\n  update: {x-a: 1}\n"))
 	p.click("Save in the draft")

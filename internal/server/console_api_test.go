@@ -78,6 +78,14 @@ func TestSketch(t *testing.T) {
 			}
 		})
 	}
+	agent := "agent"
+	described, err := r.Operator.Sketch(ctx, demo.Window, windows.NewSketch{Describe: &agent, Document: before.Document +
+		"---\noverlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n" +
+		"- target: $.paths['/berths'].get\n  update: {summary: Where ships lie}\n"})
+	if err != nil || !strings.Contains(string(described.OpenAPI), `"summary":"Where ships lie"`) ||
+		strings.Contains(string(described.OpenAPI), "list-inspections") {
+		t.Errorf("described as agent with the overlay: %v, %v, %.300s", err, described.Mistakes, described.OpenAPI)
+	}
 	if after, err := r.Operator.Draft(ctx, demo.Window); err != nil || after.Document != before.Document || after.Version != before.Version {
 		t.Errorf("the draft has changed: version %d to %d, %v", before.Version, after.Version, err)
 	}
@@ -242,8 +250,9 @@ func TestRecordedSuites(t *testing.T) {
 // Scripts are sent as they were compressed when the console was built, in a way that the caller takes.
 func TestCompressedConsole(t *testing.T) {
 	t.Parallel()
-	r := harbourtest.Serve(t, fstest.MapFS{"index.html": {Data: []byte("<p>")}, "assets/a.js": {Data: []byte("plain")},
-		"assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzipped")}, "assets/b.js": {Data: []byte("alone")}}, server.New)
+	files := fstest.MapFS{"index.html": {Data: []byte("<p>")}, "assets/a.js": {Data: []byte("plain")},
+		"assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzipped")}, "assets/b.js": {Data: []byte("alone")}}
+	r := harbourtest.Serve(t, files, server.New)
 	for _, tt := range []struct{ path, takes, coding, body string }{
 		{"/assets/a.js", "gzip, deflate, br, zstd", "br", "brotli"}, {"/assets/a.js", "gzip", "gzip", "gzipped"},
 		{"/assets/a.js", "br;q=0, gzip;q=0.5", "gzip", "gzipped"}, {"/assets/a.js", "identity", "", "plain"},

@@ -5,9 +5,12 @@ import (
 	"encoding/json"
 	"slices"
 
+	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/compare"
+	"eagerwindow/internal/core/describe"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/core/window"
 	"eagerwindow/internal/postgres"
 )
@@ -17,7 +20,8 @@ type (
 	NewSketch struct {
 		Document string       `json:"document,omitempty"`
 		Edits    []SketchEdit `json:"edits,omitempty"`
-		Table    string       `json:"table,omitempty"` // schema.table: the one to look at
+		Table    string       `json:"table,omitempty"`    // schema.table: the one to look at
+		Describe *string      `json:"describe,omitempty"` // a role whose description is wanted, with the overlay; "" an operator's
 	}
 	// SketchEdit is an edit of an entry, or shows or hides a whole table, schema.table.
 	SketchEdit struct {
@@ -27,14 +31,15 @@ type (
 	}
 	// Sketch is the document after the edits, and what it means with the database as that is now. Nothing of it is saved.
 	Sketch struct {
-		Document string         `json:"document"`
-		Version  int            `json:"version"` // of the draft, as it is now
-		SavedBy  string         `json:"saved_by"`
-		Mistakes []fault.Detail `json:"mistakes"`
-		Warnings []string       `json:"warnings"`
-		Changes  *Counts        `json:"changes,omitempty"` // against what is live
-		Tables   []TableEntry   `json:"tables"`
-		Table    *TableView     `json:"table,omitempty"` // where the document has no mistakes
+		Document string          `json:"document"`
+		Version  int             `json:"version"` // of the draft, as it is now
+		SavedBy  string          `json:"saved_by"`
+		Mistakes []fault.Detail  `json:"mistakes"`
+		Warnings []string        `json:"warnings"`
+		Changes  *Counts         `json:"changes,omitempty"` // against what is live
+		Tables   []TableEntry    `json:"tables"`
+		Table    *TableView      `json:"table,omitempty"`   // where the document has no mistakes
+		OpenAPI  json.RawMessage `json:"openapi,omitempty"` // where it was asked for and the document has no mistakes
 	}
 	// TableEntry is a table in a list, with the resource that shows it and the lines of the document that say so.
 	TableEntry struct {
@@ -88,12 +93,34 @@ func (s *Registry) Sketch(ctx context.Context, name string, in NewSketch) (*Sket
 			out.Changes = &counts
 		}
 	}
+	if in.Describe != nil {
+		if out.OpenAPI, err = describedAs(b, *in.Describe); err != nil {
+			return nil, err
+		}
+	}
 	if in.Table != "" {
 		if t, r := tableNamed(b.catalog, b.policy.Model(), in.Table); t != nil {
 			out.Table = tableView(b, t, r)
 		}
 	}
 	return out, nil
+}
+
+// describedAs is the description, as JSON, of what a role may do; "" of what operators may.
+func describedAs(b *bound, role string) (json.RawMessage, error) {
+	caller := access.Caller{Operator: true}
+	if role != "" {
+		caller = access.Caller{Subject: "sketch", Roles: []string{role}}
+	}
+	scope, err := b.policy.Scope(caller)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := describe.Describe(b.policy, scope, describe.Place{Server: "/api/" + b.policy.Model().Name}, "")
+	if err != nil {
+		return nil, err
+	}
+	return jsontree.Append(nil, doc, false), nil
 }
 
 // catalogOf reads the catalog of the source that a document names.

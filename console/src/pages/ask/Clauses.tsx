@@ -145,10 +145,7 @@ export function Groups({ resource, sentence: s, onChange }: ClauseProps) {
   if (s.apply)
     return (
       <>
-        , applying{' '}
-        <chakra.span fontFamily="mono" fontSize="15px" color="code" title="kept as text">
-          {s.apply}
-        </chakra.span>
+        , applying <KeptText>{s.apply}</KeptText>
       </>
     );
   if (!s.grouping) return null;
@@ -410,6 +407,22 @@ function More({ sentence: s, onChange }: { sentence: Sentence; onChange: (next: 
   );
 }
 
+/** A part of the request that the sentence has no words for. */
+export const KeptText = ({ children }: { children: string }) => (
+  <chakra.span
+    fontFamily="mono"
+    fontSize="15px"
+    color="code"
+    borderWidth="1px"
+    borderStyle="dashed"
+    padding="0 4px"
+    marginRight="4px"
+    title="The sentence has no words for this. Edit it in the address below."
+  >
+    {children}
+  </chakra.span>
+);
+
 /** What the sentence has no words for: it stays as it is, and is marked so. */
 export function AsText({ sentence: s, drawn }: { sentence: Sentence; drawn: boolean }) {
   const parts = [...(s.compute ? [`compute=${s.compute}`] : []), ...s.rest];
@@ -418,19 +431,7 @@ export function AsText({ sentence: s, drawn }: { sentence: Sentence; drawn: bool
     <>
       , and as text{' '}
       {parts.map((p) => (
-        <chakra.span
-          key={p}
-          fontFamily="mono"
-          fontSize="15px"
-          color="code"
-          borderWidth="1px"
-          borderStyle="dashed"
-          padding="0 4px"
-          marginRight="4px"
-          title="The sentence has no words for this. Edit it in the address below."
-        >
-          {p}
-        </chakra.span>
+        <KeptText key={p}>{p}</KeptText>
       ))}
     </>
   );

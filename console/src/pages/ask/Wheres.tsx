@@ -1,9 +1,9 @@
-import { chakra, Flex } from '@chakra-ui/react';
+import { Flex } from '@chakra-ui/react';
 import { Fragment, useState } from 'react';
 
 import type { Field, Resource } from '../../api/hooks';
 import { Chip, Choice, Entry, Form, MainButton, QuietButton } from '../../look/parts';
-import { Name, Plain, type ClauseProps } from './Clauses';
+import { KeptText, Name, Plain, type ClauseProps } from './Clauses';
 import {
   comparable,
   literalOf,
@@ -27,18 +27,7 @@ export function Wheres({ model, resource, sentence: s, onChange }: ClauseProps) 
   if (s.filter)
     return (
       <>
-        , where{' '}
-        <chakra.span
-          fontFamily="mono"
-          fontSize="15px"
-          color="code"
-          borderWidth="1px"
-          borderStyle="dashed"
-          padding="0 4px"
-          title="The sentence has no words for this. Edit it in the address below."
-        >
-          {s.filter}
-        </chakra.span>
+        , where <KeptText>{s.filter}</KeptText>
       </>
     );
   const choices = fieldsOf(resource, (to) => target(model, to)?.resource);

@@ -207,7 +207,7 @@ function Last({ entry }: { entry: ClientEntry | AccountEntry }) {
   if (entry.last_seen === null) return <chakra.span color="muted">never</chakra.span>;
   return (
     <>
-      <Mono>{entry.last_request}</Mono>
+      <Mono>{entry.last_request.replace(/\/api\/[^/]+\//, '/')}</Mono>
       <Box color="muted">
         <When at={entry.last_seen} />
       </Box>

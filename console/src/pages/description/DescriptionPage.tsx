@@ -6,7 +6,7 @@ import { useSearchParams } from 'wouter';
 import { fetched, refusal } from '../../api/client';
 import { useModel } from '../../api/hooks';
 import { count } from '../../look/format';
-import { Choice, Empty, Entry, Mono, PaneHead, Panes, Tabs, Waiting } from '../../look/parts';
+import { Choice, Empty, Entry, Mono, PaneHead, Panes, Tabs, TextButton, Waiting } from '../../look/parts';
 import type { PageProps } from '../../pages';
 import { HandOut } from './HandOut';
 import { operations, type Document, type Operation } from './openapi';
@@ -34,11 +34,10 @@ export default function DescriptionPage({ window }: PageProps) {
       return read as Document;
     },
   });
-  const all = useMemo(
-    () => (description.data ? operations(description.data) : new Map<string, Operation[]>()),
-    [description.data],
-  );
-  if (!description.data)
+  const [preview, setPreview] = useState<{ of: string; doc: Document } | null>(null);
+  const shown = preview?.of === role ? preview.doc : description.data;
+  const all = useMemo(() => (shown ? operations(shown) : new Map<string, Operation[]>()), [shown]);
+  if (!shown)
     return <Waiting what="the description" error={description.error} again={() => void description.refetch()} />;
   const list = [...all.values()].flat();
   const op = list.find((o) => o.id === search.get('operation')) ?? list[0];
@@ -92,13 +91,28 @@ export default function DescriptionPage({ window }: PageProps) {
           content: (
             <Flex direction="column" height="100%">
               <Box height="36px" flex="none" paddingX="16px" borderBottomWidth="1px" fontSize="12.5px">
-                <Tabs label="View" options={views} chosen={view} onChoose={(v) => go({ view: v })} />
+                <Flex gap="18px" height="100%" align="center">
+                  <Tabs label="View" options={views} chosen={view} onChoose={(v) => go({ view: v })} />
+                  {shown !== description.data && (
+                    <>
+                      <chakra.span color="amber">◆ with the overlay as it is typed, not saved</chakra.span>
+                      <TextButton onClick={() => setPreview(null)}>as it is saved</TextButton>
+                    </>
+                  )}
+                </Flex>
               </Box>
               <Box flex="1" minHeight="0">
                 {view === 'Overlay' ? (
-                  <OverlayPane window={window} />
+                  <OverlayPane
+                    window={window}
+                    role={role}
+                    onPreview={(doc) => {
+                      setPreview({ of: role, doc });
+                      go({ view: 'Reference' });
+                    }}
+                  />
                 ) : op ? (
-                  <OperationPane key={op.id} doc={description.data} operation={op} />
+                  <OperationPane key={op.id} doc={shown} operation={op} />
                 ) : (
                   <Empty>
                     This role may do nothing, so there is nothing to describe. Give it something under Lights.
@@ -116,7 +130,7 @@ export default function DescriptionPage({ window }: PageProps) {
             <TryPane
               key={`${op.id} ${role}`}
               window={window}
-              doc={description.data}
+              doc={shown}
               operation={op}
               role={role}
               claims={model.data?.roles.find((r) => r.name === role)?.claims ?? []}

@@ -1,13 +1,14 @@
 import { yaml } from '@codemirror/lang-yaml';
 import { lineNumbers } from '@codemirror/view';
 import { Box, Flex } from '@chakra-ui/react';
-import { useQuery } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { Refused } from '../../api/client';
 import { sketch, useSaveDraft } from '../../api/hooks';
+import type { Document } from './openapi';
 import { Editor } from '../../look/Editor';
-import { MainButton, Problem, Section, TextButton, Waiting } from '../../look/parts';
+import { MainButton, Problem, QuietButton, Section, TextButton, Waiting } from '../../look/parts';
 
 /** What parts the overlay from the document before it. */
 const parting = /^---[ \t]*\r?\n/m;
@@ -26,22 +27,46 @@ actions:
     update: {description: What partners should know first.}
 `;
 
-/** What is patched into the description (OpenAPI Overlay 1.0), kept with the document. The reference shows it once it is saved. */
-export function OverlayPane({ window }: { window: string }) {
+interface OverlayPaneProps {
+  window: string;
+  role: string;
+  /** Shows the reference with an overlay that is not saved. */
+  onPreview: (doc: Document) => void;
+}
+
+/** What is patched into the description (OpenAPI Overlay 1.0), kept with the document. */
+export function OverlayPane({ window, role, onPreview }: OverlayPaneProps) {
   const draft = useQuery({ queryKey: ['sketch', window, '', ''], queryFn: ({ signal }) => sketch(window, {}, signal) });
   if (!draft.data) return <Waiting what="the overlay" error={draft.error} />;
-  return <Overlay key={draft.data.version} window={window} text={draft.data.document} version={draft.data.version} />;
+  return (
+    <Overlay
+      key={draft.data.version}
+      window={window}
+      role={role}
+      text={draft.data.document}
+      version={draft.data.version}
+      onPreview={onPreview}
+    />
+  );
 }
 
 const extensions = [yaml(), lineNumbers()];
 
-function Overlay({ window, text, version }: { window: string; text: string; version: number }) {
+function Overlay({ window, role, text, version, onPreview }: OverlayPaneProps & { text: string; version: number }) {
   const save = useSaveDraft(window);
   const { document, overlay } = split(text);
   const [typed, setTyped] = useState(overlay);
   const before = document.split('\n').length; // lines of the document, and the one that parts
-  const store = () => save.mutate({ document: typed.trim() ? `${document}---\n${typed}` : document, base: version });
-  const mistakes = save.error instanceof Refused ? save.error.mistakes : [];
+  const whole = typed.trim() ? `${document}---\n${typed}` : document;
+  const store = () => save.mutate({ document: whole, base: version });
+  const preview = useMutation({
+    mutationFn: () => sketch(window, { document: whole, describe: role }),
+    onSuccess: (made) => {
+      if (made.openapi) onPreview(made.openapi as unknown as Document);
+    },
+  });
+  const found = preview.data?.mistakes ?? [];
+  const mistakes = save.error instanceof Refused ? save.error.mistakes : found;
   return (
     <Flex direction="column" height="100%" data-part="overlay">
       <Editor
@@ -55,19 +80,22 @@ function Overlay({ window, text, version }: { window: string; text: string; vers
         flex="1"
       />
       <Section border="none" borderTopWidth="1px">
-        {save.error && (
+        {(save.error ?? preview.error ?? (found.length > 0 || null)) && (
           <Box marginBottom="10px">
-            <Problem>{save.error.message}</Problem>
+            <Problem>{(save.error ?? preview.error)?.message ?? found.map((m) => m.message).join('\n')}</Problem>
           </Box>
         )}
         <Flex gap="12px" align="center">
           <MainButton type="button" disabled={typed === overlay || save.isPending} onClick={store}>
             Save in the draft
           </MainButton>
+          <QuietButton type="button" disabled={preview.isPending} onClick={() => preview.mutate()}>
+            Preview
+          </QuietButton>
           {typed.trim() === '' && (
             <TextButton onClick={() => setTyped(begin(window))}>begin with an example</TextButton>
           )}
-          <Box color="muted">The reference shows it once it is saved; callers, once it is published.</Box>
+          <Box color="muted">Callers see it once it is published.</Box>
         </Flex>
       </Section>
     </Flex>

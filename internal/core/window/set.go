@@ -65,6 +65,9 @@ func says(text []byte, e Edit) bool {
 		flow(p.found[len(at)-1].value) == flow(want.Content[0]))
 }
 
+// named is how deep resources and roles are: those stay, also where nothing is left under them.
+const named = 2
+
 // otherBreaks end a line in YAML, and nowhere else.
 var otherBreaks = regexp.MustCompile("\r[^\n]|\r$|[\u0085\u2028\u2029]")
 
@@ -191,7 +194,7 @@ func remove(text []byte, path []string) ([]byte, error) {
 		return text, err // what is not there is removed
 	}
 	n := len(path)
-	for n > 2 && len(p.mapping(n-1).Content) == 2 { // a mapping without entries says nothing; under a resource or a role it may
+	for n > named+1 && len(p.mapping(n-1).Content) == 2 { // a mapping without entries says nothing
 		n--
 	}
 	within := p.mapping(n - 1)

@@ -32,9 +32,12 @@ func (s *Store) EndRun(ctx context.Context, id int64, passed, failed int, result
 	return s.must(ctx, "update run set ended_at = now(), passed = $2, failed = $3, results = $4 where id = $1", id, passed, failed, results)
 }
 
+// ended is when a run ended, and its beginning where it can't go on any more: the service was stopped under it.
+const ended = "coalesce(ended_at, case when r.at < now() - interval '15 minutes' then r.at end)"
+
 // Runs lists the last runs of a window, the newest first, with sums by suite in place of the results.
 func (s *Store) Runs(ctx context.Context, window string, most int) ([]Run, error) {
-	return list(ctx, s, pgx.RowToStructByPos[Run], `select r.id, r.at, by, version, ended_at, passed, failed,
+	return list(ctx, s, pgx.RowToStructByPos[Run], `select r.id, r.at, by, version, `+ended+`, passed, failed,
 			(select coalesce(jsonb_agg(s), '[]') from (select e->>'suite' suite, count(*) filter (where (e->>'passed')::boolean) passed,
 				count(*) filter (where not (e->>'passed')::boolean) failed, sum((e->>'seconds')::float) seconds
 				from jsonb_array_elements(results) e group by 1 order by 1) s)
@@ -43,7 +46,7 @@ func (s *Store) Runs(ctx context.Context, window string, most int) ([]Run, error
 
 // RunOf is one run with its results.
 func (s *Store) RunOf(ctx context.Context, window string, id int64) (Run, error) {
-	return one(ctx, s, pgx.RowToStructByPos[Run], `select r.id, r.at, by, version, ended_at, passed, failed, results
+	return one(ctx, s, pgx.RowToStructByPos[Run], `select r.id, r.at, by, version, `+ended+`, passed, failed, results
 		from run r join api_window w on w.id = r.window_id where w.name = $1 and r.id = $2`, window, id)
 }
 

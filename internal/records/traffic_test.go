@@ -96,11 +96,23 @@ func TestTraffic(t *testing.T) {
 	}
 }
 
+// execute runs SQL in the records.
+func execute(t *testing.T, dsn, sql string) error {
+	t.Helper()
+	c, err := pgx.Connect(context.Background(), dsn)
+	if err != nil {
+		return err
+	}
+	defer c.Close(context.Background())
+	_, err = c.Exec(context.Background(), sql)
+	return err
+}
+
 // A run is there while it goes on, and its results are summed by suite.
 func TestRuns(t *testing.T) {
 	t.Parallel()
-	ctx := context.Background()
-	s := open(t, harbourtest.Database(t, false))
+	ctx, dsn := context.Background(), harbourtest.Database(t, false)
+	s := open(t, dsn)
 	if _, err := s.BeginRun(ctx, "w", "a", "draft"); err != records.ErrNone {
 		t.Errorf("of no window: %v", err)
 	}
@@ -113,6 +125,12 @@ func TestRuns(t *testing.T) {
 	}
 	if list, err := s.Runs(ctx, "w", 5); err != nil || len(list) != 1 || list[0].EndedAt != nil {
 		t.Errorf("while it goes on: %+v, %v", list, err)
+	}
+	if err := execute(t, dsn, "update eager_window.run set at = at - interval '1 hour'"); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := s.Runs(ctx, "w", 5); err != nil || list[0].EndedAt == nil {
+		t.Errorf("an hour later, the service having been stopped: %+v, %v", list, err)
 	}
 	if last, err := s.LastChecks(ctx); err != nil || len(last) != 0 {
 		t.Errorf("none has ended: %v, %v", last, err)

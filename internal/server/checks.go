@@ -122,6 +122,12 @@ func (s *Server) keepRun(ctx context.Context, id int64, results []suite.Result) 
 		})
 		results = results[:maxKeptResults]
 	}
+	for i := range results { // hostile input is in some, and the database takes no NUL
+		r := &results[i]
+		for _, part := range []*string{&r.Check, &r.Failure, &r.Request, &r.Answer, &r.Expected} {
+			*part = storable(*part)
+		}
+	}
 	text, err := json.Marshal(append([]suite.Result{}, results...))
 	if err == nil {
 		err = s.service.EndRun(context.WithoutCancel(ctx), id, passed, failed, text)
@@ -129,6 +135,11 @@ func (s *Server) keepRun(ctx context.Context, id int64, results []suite.Result) 
 	if err != nil {
 		s.log.Warn("a run of checks can't be kept", "error", err)
 	}
+}
+
+// storable is a text that a database can keep.
+func storable(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }
 
 // checkRun runs suites on one version of a window.

@@ -298,5 +298,5 @@ func cutText(text string, most int) string {
 	if len(text) > most {
 		text = text[:most] + "…"
 	}
-	return strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "?")
+	return storable(text)
 }

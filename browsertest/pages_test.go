@@ -284,6 +284,7 @@ func TestDescriptionPage(t *testing.T) {
 	p.click("as it is saved")
 	p.shows(operation, "List berths")
 	p.click("Overlay")
+	p.shows(`[data-part=overlay]`, "Where ships lie") // what was typed is there still
 	p.do("break it", chromedp.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
 		chromedp.KeyEvent("overlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n- target: $.paths['/tugboats']\n  update: {x-a: 1}\n"))
 	p.click("Save in the draft")

@@ -88,32 +88,46 @@ func (s *Store) ForgetTraffic(ctx context.Context) error {
 	return nil
 }
 
-// TrafficSum is what was counted of one minute, hour or day by status.
+// TrafficSum is what was counted from one moment to the next by status. Of the histogram only what is not 0 is there: Buckets, from 1, and
+// how many each has.
 type TrafficSum struct {
-	At     time.Time
-	Status int
-	Count  int64
-	Times  []int64
+	At      time.Time
+	Status  int
+	Count   int64
+	Buckets []int32
+	Numbers []int64
+}
+
+// Times is the histogram.
+func (s *TrafficSum) Times() []int64 {
+	if len(s.Buckets) == 0 {
+		return nil
+	}
+	times := make([]int64, s.Buckets[len(s.Buckets)-1])
+	for i, at := range s.Buckets {
+		times[at-1] = s.Numbers[i]
+	}
+	return times
 }
 
 // TrafficFilter chooses requests; "" and 0 stand for all.
 type TrafficFilter struct {
 	Window, Grain  string
 	From           time.Time
+	Step           time.Duration // that is summed
 	Resource, Role string
 	Status         int // of a hundred: 2, 4, 5
 }
 
-// Traffic lists the sums since a moment, by time and status.
+// Traffic lists the sums since a moment, by steps and status.
 func (s *Store) Traffic(ctx context.Context, f TrafficFilter) ([]TrafficSum, error) {
-	return list(ctx, s, pgx.RowToStructByPos[TrafficSum], `select t.at, t.status, sum(t.count)::bigint,
-			(select array_agg(n order by i) from (select i, sum(x)::bigint n from traffic u, unnest(u.times) with ordinality p (x, i)
-			where u.window_id = t.window_id and u.grain = $2 and u.at = t.at and u.status = t.status
-			and ($4 = '' or u.resource = $4) and ($5 = '' or u.role = $5) group by i) sums)
-		from traffic t join api_window w on w.id = t.window_id
-		where w.name = $1 and t.grain = $2 and t.at >= $3 and ($4 = '' or t.resource = $4) and ($5 = '' or t.role = $5)
-			and ($6 = 0 or t.status / 100 = $6)
-		group by t.window_id, t.at, t.status order by t.at, t.status`, f.Window, f.Grain, f.From, f.Resource, f.Role, f.Status)
+	return list(ctx, s, pgx.RowToStructByPos[TrafficSum], `with found as (
+			select date_bin($7, t.at, $3) at, status, times from traffic t join api_window w on w.id = t.window_id
+			where w.name = $1 and t.grain = $2 and t.at >= $3 and ($4 = '' or t.resource = $4) and ($5 = '' or t.role = $5)
+				and ($6 = 0 or t.status / 100 = $6)),
+		buckets as (select at, status, i::int, sum(x)::bigint n from found, unnest(times) with ordinality p (x, i) where x > 0 group by 1, 2, 3)
+		select at, status, sum(n)::bigint, array_agg(i order by i), array_agg(n order by i) from buckets group by 1, 2 order by 1, 2`,
+		f.Window, f.Grain, f.From, f.Resource, f.Role, f.Status, f.Step)
 }
 
 // TrafficNames are the resources and roles that requests were counted for since a moment.

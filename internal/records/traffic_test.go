@@ -34,12 +34,12 @@ func TestTraffic(t *testing.T) {
 		}
 	}
 	for _, grain := range []string{"minute", "hour", "day"} {
-		f := records.TrafficFilter{Window: "w", Grain: grain, From: time.Now().Add(-48 * time.Hour)}
+		f := records.TrafficFilter{Window: "w", Grain: grain, From: time.Now().Add(-48 * time.Hour), Step: 24 * time.Hour}
 		sums, err := s.Traffic(ctx, f)
 		total, times := int64(0), int64(0)
 		for _, sum := range sums {
 			total += sum.Count
-			for _, n := range sum.Times {
+			for _, n := range sum.Times() {
 				times += n
 			}
 		}

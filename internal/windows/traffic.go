@@ -103,7 +103,7 @@ func (s *Registry) TrafficOf(ctx context.Context, name string, q TrafficQuestion
 		return nil, fault.New(fault.Invalid, "traffic.status", "%q is no status; write answered, refused or failed", q.Status).On("status")
 	}
 	from := time.Now().UTC().Truncate(span.step).Add(-time.Duration(span.points-1) * span.step)
-	f := records.TrafficFilter{Window: name, Grain: span.grain, From: from, Resource: q.Resource, Role: q.Role, Status: class}
+	f := records.TrafficFilter{Window: name, Grain: span.grain, From: from, Step: span.step, Resource: q.Resource, Role: q.Role, Status: class}
 	sums, err := s.records.Traffic(ctx, f)
 	if err != nil {
 		return nil, fmt.Errorf("read the traffic of %q: %w", name, err)
@@ -147,7 +147,7 @@ func (t *Traffic) add(from time.Time, step time.Duration, sums []records.Traffic
 			t.Failed += sum.Count
 		}
 		t.Total += sum.Count
-		times[at], all = plus(times[at], sum.Times), plus(all, sum.Times)
+		times[at], all = plus(times[at], sum.Times()), plus(all, sum.Times())
 	}
 	for i := range t.Points {
 		p := &t.Points[i]

@@ -64,6 +64,7 @@ export function useWindows() {
 export function useModel(window: string) {
   return useQuery({
     queryKey: ['model', window],
+    enabled: window !== '',
     queryFn: async ({ signal }) => settled(await manage.GET('/windows/{window}/model', { ...of(window), signal })),
   });
 }
@@ -131,6 +132,7 @@ export function useWhy(window: string) {
 export function useCallers(window: string) {
   return useQuery({
     queryKey: ['callers', window],
+    enabled: window !== '',
     queryFn: async ({ signal }) => settled(await manage.GET('/windows/{window}/callers', { ...of(window), signal })),
     refetchInterval: 10_000,
   });
@@ -250,6 +252,7 @@ export function useDifference(window: string, from = '', to = '', enabled = true
 export function useReleases(window: string) {
   return useQuery({
     queryKey: ['releases', window],
+    enabled: window !== '',
     queryFn: async ({ signal }) => settled(await manage.GET('/windows/{window}/releases', { ...of(window), signal })),
   });
 }

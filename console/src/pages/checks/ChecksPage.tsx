@@ -43,6 +43,15 @@ export default function ChecksPage({ window }: PageProps) {
   const suite = search.get('suite') ?? results.find((r) => !r.passed)?.suite ?? names[0] ?? '';
   const editing = search.has('edit') || search.has('new');
   const go = (next: Record<string, string>) => setSearch(next, { replace: true });
+  const begin = (list: string[]) => {
+    const edited: Record<string, string> | null = search.has('edit')
+      ? { suite, edit: 'text' }
+      : search.has('new')
+        ? { new: 'suite' }
+        : null;
+    go(edited ?? (list.length === 1 ? { suite } : {})); // what is shown is the run that begins
+    running.start(list);
+  };
   const ofSuite = results.filter((r) => r.suite === suite);
   const check = search.get('check') ?? (ofSuite.find((r) => !r.passed) ?? ofSuite[0])?.check;
   const open = ofSuite.find((r) => r.check === check);
@@ -58,7 +67,7 @@ export default function ChecksPage({ window }: PageProps) {
               part="suites"
               title="Suites"
               aside={
-                <MainButton type="button" height="26px" disabled={running.on} onClick={() => running.start(names)}>
+                <MainButton type="button" height="26px" disabled={running.on} onClick={() => begin(names)}>
                   Run all
                 </MainButton>
               }
@@ -106,7 +115,7 @@ export default function ChecksPage({ window }: PageProps) {
                           Stop
                         </QuietButton>
                       ) : (
-                        <QuietButton type="button" height="26px" onClick={() => running.start([suite])}>
+                        <QuietButton type="button" height="26px" onClick={() => begin([suite])}>
                           Run
                         </QuietButton>
                       )}

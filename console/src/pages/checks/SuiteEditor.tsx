@@ -6,6 +6,7 @@ import { useState } from 'react';
 import { Refused, type Schemas } from '../../api/client';
 import { useNewSuite, useSuiteWork } from '../../api/hooks';
 import { Editor } from '../../look/Editor';
+import { useKeptText } from '../../look/useKeptText';
 import { Entry, Field, MainButton, Pane, Problem, QuietButton, Section } from '../../look/parts';
 
 interface SuiteEditorProps {
@@ -24,7 +25,7 @@ const extensions = [yaml(), lineNumbers()];
 
 function Text({ window, suite, onDone }: SuiteEditorProps & { suite: Schemas['Suite'] }) {
   const work = useSuiteWork(window);
-  const [text, setText] = useState(suite.text ?? '');
+  const [text, setText] = useKeptText(`eager-suite ${window} ${suite.name}`, suite.text ?? '');
   const [leaving, setLeaving] = useState(false);
   const save = () => work.save.mutate({ name: suite.name, text });
   const failure = work.save.error ?? work.remove.error;

@@ -2,10 +2,10 @@ import { yaml } from '@codemirror/lang-yaml';
 import { lineNumbers } from '@codemirror/view';
 import { Box, Flex } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 
 import { Refused } from '../../api/client';
 import { sketch, useSaveDraft } from '../../api/hooks';
+import { useKeptText } from '../../look/useKeptText';
 import type { Document } from './openapi';
 import { Editor } from '../../look/Editor';
 import { MainButton, Problem, QuietButton, Section, TextButton, Waiting } from '../../look/parts';
@@ -55,7 +55,7 @@ const extensions = [yaml(), lineNumbers()];
 function Overlay({ window, role, text, version, onPreview }: OverlayPaneProps & { text: string; version: number }) {
   const save = useSaveDraft(window);
   const { document, overlay } = split(text);
-  const [typed, setTyped] = useState(overlay);
+  const [typed, setTyped] = useKeptText(`eager-overlay ${window}`, overlay);
   const before = document.split('\n').length; // lines of the document, and the one that parts
   const whole = typed.trim() ? `${document}---\n${typed}` : document;
   const store = () => save.mutate({ document: whole, base: version });

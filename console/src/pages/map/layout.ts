@@ -5,6 +5,9 @@ import type { Model } from '../../api/hooks';
 export const nodeWidth = 150;
 export const nodeHeight = 46;
 
+/** From how many on a quicker way to lay them out is taken. */
+const large = 150;
+
 export interface Drawn {
   places: Map<string, { x: number; y: number }>;
   lines: { from: string; to: string; name: string }[];
@@ -20,7 +23,8 @@ export function layOut(model: Model): Drawn {
     }
   const joined = new Set([...lines.values()].flatMap((l) => [l.from, l.to]));
   const graph = new dagre.graphlib.Graph();
-  graph.setGraph({ rankdir: 'LR', nodesep: 26, ranksep: 90, marginx: 20, marginy: 20 });
+  const ranker = joined.size > large ? 'longest-path' : 'network-simplex';
+  graph.setGraph({ rankdir: 'LR', nodesep: 26, ranksep: 90, marginx: 20, marginy: 20, ranker });
   graph.setDefaultEdgeLabel(() => ({}));
   for (const name of joined) graph.setNode(name, { width: nodeWidth, height: nodeHeight });
   for (const l of lines.values()) graph.setEdge(l.from, l.to);

@@ -19,7 +19,7 @@ export class Refused extends Error {
   }
 }
 
-/** Where in a text a mistake stands. */
+/** Where in a text a mistake is. */
 export function place({ line, column }: Schemas['Mistake']): string {
   return line ? `line ${String(line)}, column ${String(column)}: ` : '';
 }

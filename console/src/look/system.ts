@@ -3,7 +3,7 @@ import { createSystem, defaultBaseConfig, defineConfig } from '@chakra-ui/react'
 /** A colour of the design by its dark and its light value. */
 const both = (dark: string, light: string) => ({ value: { base: light, _dark: dark } });
 
-/** The look of the console: tokens and type of the design. Text has a contrast of 4.5:1 at least on every ground that it stands on. */
+/** The look of the console: tokens and type of the design. Text has a contrast of 4.5:1 at least on every ground that it is on. */
 export const system = createSystem(
   defaultBaseConfig,
   defineConfig({

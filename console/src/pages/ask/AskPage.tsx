@@ -86,7 +86,7 @@ function Ask({ window, model }: { window: string; model: Model }) {
   const answerPane =
     writes && answer.isIdle ? (
       <Box padding="20px" color="muted">
-        Nothing is sent yet. What it would touch is told beside the button.
+        Nothing is sent yet. What it would touch is shown beside the button.
       </Box>
     ) : (
       <AnswerPane answer={answer.data} failure={answer.error?.message} />

@@ -21,7 +21,7 @@ interface BodyEditorProps {
   text: string;
   onChange: (text: string) => void;
   onSend: () => void;
-  /** The fields that may stand at a path of relations. */
+  /** The fields that are possible at a path of relations. */
   fieldsAt: FieldsAt;
 }
 
@@ -42,7 +42,7 @@ function around(state: EditorState, from: Node | null): string[] {
 const nameText = (state: EditorState, n: { from: number; to: number }) =>
   state.sliceDoc(n.from, n.to).replace(/^"|"$/g, '');
 
-/** What can be written at the cursor: names of fields, or the values of the field that it stands after. */
+/** What can be written at the cursor: names of fields, or the values of the field before it. */
 async function complete(context: CompletionContext, fieldsAt: FieldsAt) {
   const { state, pos } = context;
   const inner = syntaxTree(state).resolveInner(pos, -1);

@@ -123,7 +123,7 @@ export interface Description {
   components: { schemas: Record<string, Schema> };
 }
 
-/** The fields that may stand in a body at a path of relations, outermost first. */
+/** The fields that a body may have at a path of relations, outermost first. */
 export function bodyFields(
   description: Description,
   model: Model,

@@ -15,7 +15,7 @@ import { AddPane } from './AddPane';
 import { CallerPane } from './CallerPane';
 import { KeysPane } from './KeysPane';
 
-/** Who may call the API: programs, people, and those with tokens of others. Which one is open stands in the page's address. */
+/** Who may call the API: programs, people, and those with tokens of others. Which one is open is in the page's address. */
 export default function CallersPage({ window }: PageProps) {
   const roster = useCallers(window);
   const model = useModel(window);

@@ -16,7 +16,7 @@ interface SuiteEditorProps {
   onDone: (suite: string) => void;
 }
 
-/** A suite as text (Arazzo): saved where it has no mistakes, told where it has. */
+/** A suite as text (Arazzo): saved if it has no mistakes; else they are shown at their lines. */
 export function SuiteEditor({ window, suite, onDone }: SuiteEditorProps) {
   return suite ? <Text window={window} suite={suite} onDone={onDone} /> : <NewSuite window={window} onDone={onDone} />;
 }

@@ -33,7 +33,7 @@ export function FourLights({ lights }: { lights: Light[] }) {
   );
 }
 
-/** A light, told by its shape as well: full, half with a diagonal, an empty frame, a dash. */
+/** A light, which differs in shape as well: full, half with a diagonal, an empty frame, a dash. */
 function OneLight({ light, x, y, w, h }: { light: Light; x: number; y: number; w: number; h: number }) {
   if (light === 'none')
     return <chakra.path stroke="stroke" strokeWidth="1.5" d={`M${String(x + w / 2 - 3)} ${String(y + h / 2)}h6`} />;

@@ -9,7 +9,7 @@ import type { PageProps } from '../../pages';
 import { GrantPane } from './GrantPane';
 import { RolePane } from './RolePane';
 
-/** Who may do what. The open crossing and the caller's claims stand in the page's address. */
+/** Who may do what. The open crossing and the caller's claims are in the page's address. */
 export default function LightsPage({ window }: PageProps) {
   const lights = useLights(window);
   const model = useModel(window);

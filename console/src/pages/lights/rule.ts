@@ -23,7 +23,7 @@ const words = [
   'now()',
 ];
 
-/** What can stand at the cursor of a row rule: fields along relations, claims, values of an enum, words. */
+/** What is possible at the cursor of a row rule: fields along relations, claims, values of an enum, words. */
 export function completeRule(
   context: CompletionContext,
   model: Model,

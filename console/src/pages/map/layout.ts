@@ -13,7 +13,7 @@ export interface Drawn {
   lines: { from: string; to: string; name: string }[];
 }
 
-/** Where each resource stands, and which are joined by a line. Those that nothing leads to stand below, in rows. */
+/** The place of each resource, and which are joined by a line. Those that nothing leads to are below, in rows. */
 export function layOut(model: Model): Drawn {
   const lines = new Map<string, Drawn['lines'][number]>();
   for (const r of model.resources)

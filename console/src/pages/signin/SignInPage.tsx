@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { useSignIn } from '../../api/hooks';
 import { Entry, Field, Form, MainButton, Mark, Problem } from '../../look/parts';
 
-/** Signs an operator in. Where a session has ended, it stands over the page, which is as it was left. */
+/** Signs an operator in. Where a session has ended, it is shown over the page, which is as it was left. */
 export function SignInPage({ again }: { again: boolean }) {
   const signIn = useSignIn();
   const [email, setEmail] = useState('');

@@ -96,7 +96,7 @@ interface BeginProps {
   onOther: () => void;
 }
 
-/** A name for the database as it can stand in an address, which no other window has. */
+/** A name for the database that can be in an address, which no other window has. */
 function nameFor(database: string, taken: string[]): string {
   const plain =
     database

@@ -44,6 +44,11 @@ func TestTables(t *testing.T) {
 	before := draft(t, r)
 	p.shows(table, "harbour.tug is /tugs with read, create, update, delete, by key id")
 
+	p.do("two clicks at once", chromedp.Evaluate[chromedp.Void](`['name', 'bollard_pull_t'].forEach(c =>
+		document.querySelector('[aria-label="' + c + ' in the API"]').click())`))
+	p.shows(document, "name: {expose: false}", "bollard_pull_t: {expose: false}")
+	p.click("Undo")
+	p.click("Undo")
 	p.press(`[aria-label="harbour.weather_log in the API"]`)
 	p.shows(tree, "13 of 15 in the API")
 	p.press(`[aria-label="Hide all of harbour"], [aria-label="Show all of harbour"]`)

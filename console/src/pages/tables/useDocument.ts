@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 
 import { sketch, useSaveDraft, useSettled, type Sketch, type SketchEdit } from '../../api/hooks';
 
@@ -74,9 +74,16 @@ export function useDocument(window: string, table: string) {
       return { base: e.base || now.version, texts: all, at: all.length - 1 };
     });
   };
+  const latest = useRef('');
+  useEffect(() => {
+    latest.current = shown;
+  }, [shown]);
+  // One after the other, each of what the one before has made, however fast the clicks come.
   const edits = useMutation({
-    mutationFn: (list: SketchEdit[]) => sketch(window, { document: shown, edits: list, table }),
+    scope: { id: key },
+    mutationFn: (list: SketchEdit[]) => sketch(window, { document: latest.current, edits: list, table }),
     onSuccess: (made: Sketch) => {
+      latest.current = made.document;
       cache.setQueryData(['sketch', window, made.document, table], made);
       push(made.document);
     },

@@ -251,3 +251,81 @@ func TestRuleCompletion(t *testing.T) {
 		}
 	}
 }
+
+// What pages compute beside the sentence: words for figures, plans, descriptions, requests of failed checks.
+func TestWords(t *testing.T) {
+	t.Parallel()
+	const format, openapi, plan = "look/format.ts", "pages/description/openapi.ts", "pages/ask/plan.ts"
+	schema := func(members ...any) map[string]any {
+		m := map[string]any{}
+		for i := 0; i < len(members); i += 2 {
+			m[members[i].(string)] = members[i+1]
+		}
+		return m
+	}
+	tug := schema("type", "object", "properties", schema("id", schema("type", "integer")))
+	doc := schema("info", schema("title", "t", "version", "1"), "tags", []any{schema("name", "tugs")},
+		"components", schema("schemas", schema("tug", tug, "state", schema("enum", []any{"new", "old", nil}))),
+		"paths", schema("/tugs/{id}", schema("parameters", []any{schema("name", "id", "in", "path", "schema", schema("examples", []any{7}))},
+			"get", schema("operationId", "get-tug", "summary", "Read a tug", "tags", []any{"tugs"})),
+			"/tugs", schema("get", schema("operationId", "list-tugs", "tags", []any{"tugs"}))))
+	ref := schema("$ref", "#/components/schemas/tug")
+	scan := schema("Node Type", "Seq Scan", "Relation Name", "tug", "Actual Rows", 3, "Actual Loops", 2, "Actual Total Time", 2,
+		"Total Cost", 9)
+	sort := schema("Node Type", "Sort", "Sort Key", []any{"p.name DESC"}, "Actual Rows", 6, "Actual Loops", 1, "Actual Total Time", 8,
+		"Total Cost", 12, "Plans", []any{scan})
+	line := func(depth, share, rows float64, says string) map[string]any {
+		return map[string]any{"depth": depth, "says": says, "detail": "", "share": share, "rows": rows}
+	}
+	tests := []struct {
+		name, module, call string
+		args               []any
+		want               any
+	}{
+		{"one row", format, "counted", []any{1, "row"}, "1 row"},
+		{"many rows", format, "counted", []any{12000, "row"}, "12,000 rows"},
+		{"an odd plural", format, "counted", []any{2, "table has", "tables have"}, "2 tables have"},
+		{"few bytes", format, "bytes", []any{900}, "900 B"},
+		{"many bytes", format, "bytes", []any{2 << 20}, "2.0 MB"},
+		{"a short time", format, "took", []any{1.26}, "1.3 ms"},
+		{"a longer one", format, "took", []any{1500}, "1.5 s"},
+		{"UTC", format, "utc", []any{"2026-07-01T10:00:00+02:00"}, "2026-07-01 08:00:00 UTC"},
+		{"JSON", format, "pretty", []any{`{"a":1}`}, "{\n  \"a\": 1\n}"},
+		{"no JSON", format, "pretty", []any{"id,name"}, "id,name"},
+		{"a type", openapi, "saying", []any{doc, schema("type", []any{"string", "null"}, "format", "date-time")},
+			map[string]any{"type": "date-time or null", "values": ""}},
+		{"a bound", openapi, "saying", []any{doc, schema("type", "number", "exclusiveMinimum", 0)},
+			map[string]any{"type": "number", "values": "above 0"}},
+		{"an enumeration", openapi, "saying", []any{doc, schema("$ref", "#/components/schemas/state")},
+			map[string]any{"type": "string", "values": "new · old"}},
+		{"a list", openapi, "saying", []any{doc, schema("type", "array", "items", schema("type", "integer"))},
+			map[string]any{"type": "list of integer", "values": ""}},
+		{"fields of a row", openapi, "fieldsOf", []any{doc, ref}, map[string]any{"schema": map[string]any(tug), "rows": false}},
+		{"fields of a page", openapi, "fieldsOf", []any{doc, schema("properties", schema("value", schema("items", ref)))},
+			map[string]any{"schema": map[string]any(tug), "rows": true}},
+		{"a request to copy", openapi, "example", []any{schema("method", "GET", "path", "/tugs/{id}", "parameters", []any{
+			schema("name", "id", "in", "path", "schema", schema("examples", []any{7})), schema("name", "top", "in", "query")})}, "/tugs/7?top=2"},
+		{"a write to copy", openapi, "example", []any{schema("method", "POST", "path", "/tugs", "parameters", []any{})}, "/tugs"},
+		{"a plan", plan, "lines", []any{[]any{schema("Plan", sort)}},
+			[]any{line(0, 0.5, 6, "sort by name desc"), line(1, 0.5, 6, "all of tug")}},
+		{"what was sent", "pages/checks/sent.ts", "sentOf", []any{"PATCH tugs/1\nAct-As: office\n{\"a\":1}"},
+			map[string]any{"method": "PATCH", "path": "/tugs/1", "actAs": "office", "body": `{"a":1}`}},
+		{"a refusal to publish", "pages/release/words.ts", "withoutFlags",
+			[]any{"the release would break callers; if that is meant, publish with --allow-breaking\ntugs is gone"},
+			"the release would break callers\ntugs is gone"},
+	}
+	cases := make([]call, len(tests))
+	for i, tt := range tests {
+		cases[i] = call{tt.module, tt.call, tt.args}
+	}
+	for i, got := range evaluate(t, cases) {
+		tt := tests[i]
+		want, err := json.Marshal(tt.want)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if have, err := json.Marshal(got); err != nil || string(have) != string(want) {
+			t.Errorf("%s: %s, want %s", tt.name, have, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"sync"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/catalog"
@@ -63,19 +64,21 @@ func (s *Registry) Sketch(ctx context.Context, name string, in NewSketch) (*Sket
 	if text == "" {
 		text = w.Draft
 	}
-	cat, err := s.catalogOf(ctx, w.Draft)
-	if err != nil {
-		return nil, err
-	}
+	// Binding reads the catalog too, so it is read by itself only for an edit of a table, or where the text can't be bound.
+	read := sync.OnceValues(func() (*catalog.Catalog, error) { return s.catalogOf(ctx, w.Draft) })
 	for _, e := range in.Edits {
-		if text, err = sketched(text, e, cat); err != nil {
+		if text, err = sketched(text, e, read); err != nil {
 			return nil, err
 		}
 	}
-	out := &Sketch{Document: text, Version: w.DraftVersion, SavedBy: w.DraftBy, Mistakes: []fault.Detail{}, Warnings: []string{},
-		Tables: tableEntries(text, cat)}
+	out := &Sketch{Document: text, Version: w.DraftVersion, SavedBy: w.DraftBy, Mistakes: []fault.Detail{}, Warnings: []string{}}
 	b, err := s.bind(ctx, []byte(text))
 	if f, is := fault.From(err); is {
+		cat, err := read()
+		if err != nil {
+			return nil, err
+		}
+		out.Tables = tableEntries(text, cat)
 		if out.Mistakes = append(out.Mistakes, f.Details...); len(f.Details) == 0 {
 			out.Mistakes = append(out.Mistakes, fault.Detail{Code: f.Code, Message: f.Message})
 		}
@@ -84,6 +87,7 @@ func (s *Registry) Sketch(ctx context.Context, name string, in NewSketch) (*Sket
 	if err != nil {
 		return nil, err
 	}
+	out.Tables = tableEntries(text, b.catalog)
 	for _, d := range b.policy.Warnings() {
 		out.Warnings = append(out.Warnings, d.String())
 	}
@@ -139,10 +143,14 @@ func (s *Registry) catalogOf(ctx context.Context, document string) (*catalog.Cat
 }
 
 // sketched makes one edit.
-func sketched(text string, e SketchEdit, cat *catalog.Catalog) (string, error) {
+func sketched(text string, e SketchEdit, read func() (*catalog.Catalog, error)) (string, error) {
 	edits := []window.Edit{e.Edit}
 	table := e.Show + e.Hide
 	if table != "" {
+		cat, err := read()
+		if err != nil {
+			return "", err
+		}
 		at := slices.IndexFunc(cat.Tables, func(t *catalog.Table) bool { return t.String() == table })
 		if at < 0 {
 			return "", fault.New(fault.NotFound, "table.unknown", "the database has no table %q", table)

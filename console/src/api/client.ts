@@ -64,3 +64,11 @@ export async function fetched(address: string, init?: RequestInit): Promise<{ re
   }
   return { response, text };
 }
+
+/** What an address answers with as JSON, or a Refused. */
+export async function fetchedJSON<T>(address: string, init?: RequestInit): Promise<T> {
+  const { response, text } = await fetched(address, init);
+  const read: unknown = JSON.parse(text);
+  if (!response.ok) throw refusal(response.status, read as Schemas['Error']);
+  return read as T;
+}

@@ -1,7 +1,14 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query';
+import {
+  keepPreviousData,
+  queryOptions,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  type QueryClient,
+} from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 
-import { fetched, manage, place, refusal, Refused, settled, type Schemas } from './client';
+import { fetched, fetchedJSON, manage, place, refusal, Refused, settled, type Schemas } from './client';
 
 export type Model = Schemas['Model'];
 export type Resource = Schemas['Resource'];
@@ -461,5 +468,15 @@ export function useSnippets(window: string, request: Schemas['ToWrite']) {
     queryFn: async ({ signal }) =>
       settled(await manage.POST('/windows/{window}/snippets', { ...of(window), body: request, signal })),
     placeholderData: keepPreviousData,
+  });
+}
+
+/** The description of the draft as a role has it, or an operator. */
+export function described<T>(window: string, role: string) {
+  return queryOptions({
+    queryKey: ['description', window, role],
+    queryFn: ({ signal }) =>
+      fetchedJSON<T>(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`, { signal }),
+    staleTime: 60_000,
   });
 }

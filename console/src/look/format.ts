@@ -32,3 +32,12 @@ export const local = (moment: string) =>
 
 /** A moment in UTC, for those who compare it with a log. */
 export const utc = (moment: string) => new Date(moment).toISOString().replace('T', ' ').replace(/\..*$/, ' UTC');
+
+/** JSON with its parts on lines of their own; another text as it is. */
+export function pretty(text: string): string {
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2);
+  } catch {
+    return text;
+  }
+}

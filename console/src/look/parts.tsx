@@ -285,20 +285,25 @@ export function Pane({
   );
 }
 
+/** The line at the top of a pane. */
+export const Bar = chakra(Flex, {
+  base: {
+    alignItems: 'center',
+    gap: '12px',
+    height: '36px',
+    flex: 'none',
+    paddingX: '16px',
+    borderBottomWidth: '1px',
+    fontSize: '12.5px',
+    color: 'muted',
+    whiteSpace: 'nowrap',
+  },
+});
+
 /** The heading line of a pane. */
 export function PaneHead({ children, note, aside }: { children: ReactNode; note?: ReactNode; aside?: ReactNode }) {
   return (
-    <Flex
-      align="center"
-      gap="12px"
-      height="36px"
-      flex="none"
-      paddingX="16px"
-      borderBottomWidth="1px"
-      fontSize="12.5px"
-      color="muted"
-      whiteSpace="nowrap"
-    >
+    <Bar>
       <chakra.h2 fontWeight="600" fontSize="12.5px" color="chalk" overflow="hidden" textOverflow="ellipsis">
         {children}
       </chakra.h2>
@@ -309,7 +314,7 @@ export function PaneHead({ children, note, aside }: { children: ReactNode; note?
       )}
       <Box flex="1" />
       {aside}
-    </Flex>
+    </Bar>
   );
 }
 

@@ -2,7 +2,7 @@ import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useRef, useState } from 'react';
 
 import { bytes, count, counted, took } from '../../look/format';
-import { Code, Problem, Tabs, Td, Th } from '../../look/parts';
+import { Bar, Code, Problem, Tabs, Td, Th } from '../../look/parts';
 import { useRows } from '../../look/useRows';
 import { Cell } from './Cell';
 import { Tree } from './Tree';
@@ -27,17 +27,7 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
     );
   return (
     <Flex direction="column" height="100%" data-part="answer">
-      <Flex
-        align="center"
-        gap="16px"
-        height="36px"
-        flex="none"
-        paddingX="16px"
-        borderBottomWidth="1px"
-        fontSize="12.5px"
-        color="muted"
-        whiteSpace="nowrap"
-      >
+      <Bar gap="16px">
         <chakra.span color={answer.status < 400 ? 'glass' : 'brick'} fontWeight="600">
           {answer.status} {answer.phrase}
         </chakra.span>
@@ -45,7 +35,7 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
           {summary(answer)}
         </chakra.span>
         <Tabs label="View of the answer" options={views} chosen={view} onChoose={setView} />
-      </Flex>
+      </Bar>
       <Box flex="1" minHeight="0">
         {view === 'Table' && <Rows answer={answer} />}
         {view === 'Tree' && (

@@ -1,7 +1,7 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 
-import { fetched, refusal } from '../../api/client';
+import { fetchedJSON } from '../../api/client';
 import { count, took } from '../../look/format';
 import { Code, Section, Waiting } from '../../look/parts';
 import { lines, type Explanation, type PlanLine } from './plan';
@@ -13,15 +13,11 @@ export function PlanPane({ window, address, speaker }: { window: string; address
   const as = actAs(speaker);
   const explained = useQuery({
     queryKey: ['explained', window, address, as],
-    queryFn: async ({ signal }) => {
-      const { response, text } = await fetched(`/draft/${window}${encoded(address)}`, {
+    queryFn: ({ signal }) =>
+      fetchedJSON<Explanation>(`/draft/${window}${encoded(address)}`, {
         headers: { Prefer: 'explain', ...(as ? { 'Act-As': as } : {}) },
         signal,
-      });
-      const body: unknown = JSON.parse(text);
-      if (!response.ok) throw refusal(response.status, body as Parameters<typeof refusal>[1]);
-      return body as Explanation;
-    },
+      }),
   });
   if (!explained.data)
     return <Waiting what="the plan" error={explained.error} again={() => void explained.refetch()} />;

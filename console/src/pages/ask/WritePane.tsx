@@ -1,9 +1,9 @@
 import { Box, chakra, Flex, Grid } from '@chakra-ui/react';
-import { queryOptions, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { fetched } from '../../api/client';
-import { useSettled, type Model } from '../../api/hooks';
+import { described, useSettled, type Model } from '../../api/hooks';
 import { MainButton, Tick } from '../../look/parts';
 import { BodyEditor } from './BodyEditor';
 import { encoded } from './sentence';
@@ -25,7 +25,8 @@ interface WritePaneProps {
 /** The body of a write, what it would touch, and the button that sends it: rehearsed, unless a tick says that it is for real. A tick
  * holds for one write. */
 export function WritePane({ window, model, method, address, speaker, body, busy, onBody, onSend }: WritePaneProps) {
-  const description = describing(window, speaker.roles);
+  const one = speaker.roles.length === 1 ? (speaker.roles[0] ?? '') : ''; // of several, all that is exposed
+  const description = described<Description>(window, one);
   useQuery(description); // so that it is there when it is asked for
   const queries = useQueryClient();
   const asked = useSettled(address);
@@ -76,19 +77,6 @@ export function WritePane({ window, model, method, address, speaker, body, busy,
       </Flex>
     </Grid>
   );
-}
-
-/** The description of the draft as a role has it: what bodies may hold. */
-function describing(window: string, roles: string[]) {
-  const role = roles.length === 1 ? (roles[0] ?? '') : ''; // of several, all that is exposed
-  return queryOptions({
-    queryKey: ['description', window, role],
-    queryFn: async () => {
-      const { text } = await fetched(`/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`);
-      return JSON.parse(text) as Description;
-    },
-    staleTime: 60_000,
-  });
 }
 
 interface Found {

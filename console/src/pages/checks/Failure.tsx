@@ -3,28 +3,10 @@ import { Link } from 'wouter';
 
 import type { CheckResult } from '../../api/hooks';
 import { claimParams } from '../../claims';
+import { pretty } from '../../look/format';
 import { Code, Mono, Pane, QuietButton, Section } from '../../look/parts';
 import { speakerOf } from '../ask/speaker';
-
-interface Sent {
-  method: string;
-  path: string;
-  actAs: string;
-  body: string;
-}
-
-/** A request as a result tells it: the method and path, who it was sent as, the body. */
-export function sentOf(text: string): Sent {
-  const [first = '', ...rest] = text.split('\n');
-  const at = first.indexOf(' ');
-  const actAs = rest[0]?.startsWith('Act-As: ') ? (rest.shift() ?? '').slice(8) : '';
-  return {
-    method: first.slice(0, at),
-    path: `/${first.slice(at + 1).replace(/^\//, '')}`,
-    actAs,
-    body: rest.join('\n'),
-  };
-}
+import { sentOf, type Sent } from './sent';
 
 /** Where a request opens in Ask. */
 function askAt(window: string, { method, path, actAs, body }: Sent): string {
@@ -101,12 +83,4 @@ export function Failure({ window, result: r }: { window: string; result: CheckRe
       )}
     </Pane>
   );
-}
-
-function pretty(text: string): string {
-  try {
-    return JSON.stringify(JSON.parse(text), null, 2);
-  } catch {
-    return text;
-  }
 }

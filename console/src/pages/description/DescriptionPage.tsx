@@ -3,8 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { useSearchParams } from 'wouter';
 
-import { fetched, refusal } from '../../api/client';
-import { useModel } from '../../api/hooks';
+import { described, useModel } from '../../api/hooks';
 import { count } from '../../look/format';
 import { Choice, Empty, Entry, Mono, PaneHead, Panes, Tabs, TextButton, Waiting } from '../../look/parts';
 import type { PageProps } from '../../pages';
@@ -22,18 +21,7 @@ export default function DescriptionPage({ window }: PageProps) {
   const model = useModel(window);
   const role = search.get('role') ?? '';
   const view = views.find((v) => v === search.get('view')) ?? 'Reference';
-  const description = useQuery({
-    queryKey: ['description page', window, role],
-    queryFn: async ({ signal }) => {
-      const { response, text } = await fetched(
-        `/draft/${window}/openapi.json${role ? `?role=${encodeURIComponent(role)}` : ''}`,
-        { signal },
-      );
-      const read: unknown = JSON.parse(text);
-      if (!response.ok) throw refusal(response.status, read as Parameters<typeof refusal>[1]);
-      return read as Document;
-    },
-  });
+  const description = useQuery(described<Document>(window, role));
   const [preview, setPreview] = useState<{ of: string; doc: Document } | null>(null);
   const shown = preview?.of === role ? preview.doc : description.data;
   const all = useMemo(() => (shown ? operations(shown) : new Map<string, Operation[]>()), [shown]);

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link } from 'wouter';
 
 import { fetched } from '../../api/client';
+import { pretty } from '../../look/format';
 import { Code, Entry, MainButton, Mono, PaneHead, Problem, QuietButton, Section, Tabs } from '../../look/parts';
 import { Snippets } from '../ask/CopyAs';
 import { claimParams } from '../../claims';
@@ -95,12 +96,4 @@ export function TryPane({ window, operation: op, role, claims }: TryPaneProps) {
       </Section>
     </Box>
   );
-}
-
-function pretty(text: string): string {
-  try {
-    return JSON.stringify(JSON.parse(text), null, 2);
-  } catch {
-    return text;
-  }
 }

@@ -76,6 +76,17 @@ export function SchemaTree({ tables, chosen, busy, onChoose, onEdit }: SchemaTre
   );
 }
 
+const ListLine = chakra('li', {
+  base: {
+    display: 'flex',
+    alignItems: 'center',
+    gap: '8px',
+    height: '31px',
+    paddingX: '14px',
+    borderBottomWidth: '1px',
+  },
+});
+
 interface SchemaLineProps {
   schema: string;
   tables: TableEntry[];
@@ -87,15 +98,7 @@ function SchemaLine({ schema, tables, busy, onEdit }: SchemaLineProps) {
   const shown = tables.filter((t) => t.resource).length;
   const all = shown === tables.length;
   return (
-    <chakra.li
-      display="flex"
-      alignItems="center"
-      gap="8px"
-      height="31px"
-      paddingX="14px"
-      borderBottomWidth="1px"
-      bg="raised"
-    >
+    <ListLine bg="raised">
       <Tick
         aria-label={all ? `Hide all of ${schema}` : `Show all of ${schema}`}
         disabled={busy}
@@ -113,7 +116,7 @@ function SchemaLine({ schema, tables, busy, onEdit }: SchemaLineProps) {
       <chakra.span color="muted">
         {count(shown)} of {count(tables.length)}
       </chakra.span>
-    </chakra.li>
+    </ListLine>
   );
 }
 
@@ -127,15 +130,7 @@ interface TableLineProps {
 
 function TableLine({ table: t, chosen, busy, onChoose, onEdit }: TableLineProps) {
   return (
-    <chakra.li
-      display="flex"
-      alignItems="center"
-      gap="8px"
-      height="31px"
-      paddingX="14px"
-      borderBottomWidth="1px"
-      bg={chosen ? 'sel' : undefined}
-    >
+    <ListLine bg={chosen ? 'sel' : undefined}>
       <Tick
         aria-label={`${t.table} in the API`}
         disabled={busy}
@@ -167,6 +162,6 @@ function TableLine({ table: t, chosen, busy, onChoose, onEdit }: TableLineProps)
           {t.kind.includes('view') ? 'view' : t.rows >= 0 ? count(t.rows) : ''}
         </chakra.span>
       </chakra.button>
-    </chakra.li>
+    </ListLine>
   );
 }

@@ -118,50 +118,43 @@ function Filters({ choice, traffic: t, onChange }: FiltersProps) {
       <chakra.span color="muted" flex="1" overflow="hidden" textOverflow="ellipsis">
         {count(t.total)} requests, {count(t.refused)} refused, {count(t.failed)} failed; half under {took(t.p50)}
       </chakra.span>
-      <Pick
-        label="Resource"
-        every="every resource"
-        value={choice.resource}
-        options={t.resources}
-        onChoose={(resource) => onChange({ resource })}
-      />
-      <Pick
-        label="Role"
-        every="every role"
-        value={choice.role}
-        options={t.roles}
-        onChoose={(role) => onChange({ role })}
-      />
-      <Pick
-        label="Status"
-        every="every status"
-        value={choice.status}
-        options={[...statuses]}
-        onChoose={(s) => onChange({ status: statuses.find((o) => o === s) ?? '' })}
-      />
+      {(
+        [
+          ['resource', t.resources],
+          ['role', t.roles],
+          ['status', [...statuses]],
+        ] as const
+      ).map(([what, options]) => (
+        <Pick
+          key={what}
+          what={what}
+          value={choice[what]}
+          options={options}
+          onChoose={(value) => onChange({ [what]: value })}
+        />
+      ))}
     </Flex>
   );
 }
 
 interface PickProps {
-  label: string;
-  every: string;
+  what: string;
   value: string;
-  options: string[];
+  options: readonly string[];
   onChoose: (value: string) => void;
 }
 
-function Pick({ label, every, value, options, onChoose }: PickProps) {
+function Pick({ what, value, options, onChoose }: PickProps) {
   return (
     <Choice
-      aria-label={label}
+      aria-label={what.charAt(0).toUpperCase() + what.slice(1)}
       height="24px"
       width="auto"
       color={value ? 'chalk' : 'muted'}
       value={value}
       onChange={(e) => onChoose(e.target.value)}
     >
-      <option value="">{every}</option>
+      <option value="">every {what}</option>
       {value && !options.includes(value) && <option>{value}</option>}
       {options.map((o) => (
         <option key={o}>{o}</option>

@@ -9,6 +9,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"eagerwindow/browsertest"
 	"eagerwindow/demo"
 )
 
@@ -19,16 +20,16 @@ func TestAsk(t *testing.T) {
 	t.Parallel()
 	p, r := open(t)
 	p.do("open the console", chromedp.Navigate(r.URL+"/ask/saltmere"), chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, "wrong\n"))
+		browsertest.Type(`input[name=email]`, demo.Operator), browsertest.Type(`input[name=password]`, "wrong\n"))
 	p.shows(`[role=alert]`, "there is no operator with this address and password")
-	p.do("sign in", mark(`input[name=password]`), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
+	p.do("sign in", mark(`input[name=password]`), browsertest.Type(`input[name=password]`, demo.Password+"\n"), chromedp.WaitVisible(answer))
 	p.shows(sentence, "As operator read port_calls")
 	p.shows(answer, "200", "20 of 12,000 rows")
 	p.shows(`header`, "live, release 1", "draft, 2 changes")
 
 	p.click("As whom")
-	p.do("act as agent 3", chromedp.Click(`input[name="role agent"]`),
-		chromedp.WaitVisible(`input[name=agent_id]`), chromedp.SendKeys(`input[name=agent_id]`, "3\n"))
+	p.do("act as agent 3", browsertest.Click(`input[name="role agent"]`),
+		chromedp.WaitVisible(`input[name=agent_id]`), browsertest.Type(`input[name=agent_id]`, "3\n"))
 	p.shows(sentence, "As agent agent_id 3 read port_calls")
 	p.shows(answer, "20 of 318 rows")
 
@@ -39,17 +40,17 @@ func TestAsk(t *testing.T) {
 
 	p.click("Add a condition")
 	p.do("name contains", chromedp.WaitVisible(`select[name=field]`), choose("field", "name"), choose("operator", "contains"),
-		chromedp.SendKeys(`input[name=value]`, "Petrel\n"))
+		browsertest.Type(`input[name=value]`, "Petrel\n"))
 	p.shows(sentence, "name contains Petrel")
 	p.shows(answer, "1 of 1 row")
 
-	p.do("type an address", mark(address), chromedp.SendKeys(address, "/port_calls?filter=vessel/flag eq 'NO' and eta lt "+
+	p.do("type an address", mark(address), browsertest.Type(address, "/port_calls?filter=vessel/flag eq 'NO' and eta lt "+
 		"2026-07-01T00:00:00Z&expand=vessel(select=name)&orderby=eta desc&top=5&count=true\r"))
 	p.shows(sentence, "read port_calls with vessel", "vessel/flag is NO and eta is before 1 Jul 2026", "by eta, latest first",
 		"the first 5, counted")
 	p.shows(answer, "200", "5 of ")
 
-	p.do("read what is not granted", mark(address), chromedp.SendKeys(address, "/port_calls?select=remarks\r"))
+	p.do("read what is not granted", mark(address), browsertest.Type(address, "/port_calls?select=remarks\r"))
 	p.shows(answer, "403", `role "agent" may not read remarks of port_calls`)
 	p.shows(`main`, "not for this role")
 
@@ -59,7 +60,7 @@ func TestAsk(t *testing.T) {
 	}
 	p.do("open a shared address", chromedp.Navigate("about:blank"), chromedp.Navigate(shared), chromedp.WaitVisible(answer))
 	p.shows(sentence, "As agent agent_id 3 read port_calls")
-	p.do("sign out", chromedp.Click(`//button[normalize-space()="Sign out"]`), chromedp.WaitVisible(`input[name=email]`))
+	p.do("sign out", browsertest.Click(`//button[normalize-space()="Sign out"]`), chromedp.WaitVisible(`input[name=email]`))
 }
 
 // An operator writes: what it would touch stands on the button, fields are offered, mistakes are reported, nothing is sent before.
@@ -72,24 +73,24 @@ func TestWrite(t *testing.T) {
 	}
 	p.do("sign in", chromedp.Navigate(r.URL+"/ask/saltmere?q="+url.QueryEscape("/port_calls?filter=status eq 'cancelled'&top=20&count=true")),
 		chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		browsertest.Type(`input[name=email]`, demo.Operator), browsertest.Type(`input[name=password]`, demo.Password+"\n"),
 		chromedp.WaitVisible(answer))
 	p.click("Verb")
 	p.click("change")
 	p.shows(sentence, "As operator change every row of port_calls where status eq 'cancelled'")
 	p.shows(touch, "Rehearse: change "+grouped(count(t, r, "select count(*) from harbour.port_call where status = 'cancelled'"))+" rows")
 	p.shows(`main`, "Nothing is sent yet")
-	p.do("begin a body", chromedp.Click(body), chromedp.KeyEvent(`{"`))
+	p.do("begin a body", browsertest.Click(body), chromedp.KeyEvent(`{"`))
 	p.shows(`.cm-tooltip-autocomplete`, "remarks", "berth_code", "vessel_id")
 	p.do("go on", chromedp.KeyEvent(`rem`))
 	p.shows(`.cm-tooltip-autocomplete`, "remarks")
 	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`),
-		chromedp.Click(touch+" button"))
+		browsertest.Click(touch+" button"))
 	p.shows(answer, "204 No Content", " rows rehearsed, rolled back")
 	if n := count(t, r, "select count(*) from harbour.port_call where remarks = 'Gone.'"); n != 0 {
 		t.Errorf("a rehearsal wrote %d rows", n)
 	}
-	p.do("write it for real", chromedp.Click(touch+" input"), chromedp.Click(touch+" button"))
+	p.do("write it for real", browsertest.Click(touch+" input"), browsertest.Click(touch+" button"))
 	p.shows(answer, "204 No Content", " rows written")
 	p.shows(touch, "Rehearse: change") // a tick holds for one write
 	const others = "select count(*) from harbour.port_call where (remarks is not distinct from 'Gone.') <> (status = 'cancelled')"
@@ -124,16 +125,16 @@ func TestLights(t *testing.T) {
 	p.click("agent on port_calls: create some rows or fields, read some rows or fields, update some rows or fields, delete not granted")
 	p.shows(grant, "A shipping agent, for its own vessels.", "6000 requests per minute", "12 of 13 fields, not remarks",
 		"status is set to expected", "delete", "not granted")
-	p.do("think of agent 3", chromedp.SendKeys(`input[name=agent_id]`, "3"))
+	p.do("think of agent 3", browsertest.Type(`input[name=agent_id]`, "3"))
 	p.shows(grant, "318 of 12,000 rows", "19 of 12,000 rows")
 	p.click("Why …")
 	p.do("ask why", chromedp.WaitVisible(`select[name=operation]`), choose("operation", "update"),
-		chromedp.SendKeys(`input[name=key]`, "17\n"))
+		browsertest.Type(`input[name=key]`, "17\n"))
 	p.shows(`[data-part=why]`, "No.", "agent may not update port_calls/17", "vessel/agent_id eq 3", "does not hold", "To allow it")
 
 	p.click("Edit grant")
 	rule := func(operation, text string) {
-		p.do("type a rule", chromedp.Click(`[aria-label="Rows of `+operation+`"]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+		p.do("type a rule", browsertest.Click(`[aria-label="Rows of `+operation+`"]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
 			chromedp.KeyEvent(text))
 	}
 	rule("read", "vessel/ag")
@@ -143,7 +144,7 @@ func TestLights(t *testing.T) {
 	p.click("Save in the draft")
 	p.shows(`[data-part=edit]`, "line 90, column", "role agent, read of port_calls: unknown field", "Leave as it is")
 	rule("read", "vessel/agent_id eq @caller/agent_id and hazardous ")
-	p.do("grant deletion", chromedp.Click(`input[name=delete]`))
+	p.do("grant deletion", browsertest.Click(`input[name=delete]`))
 	p.click("Save in the draft")
 	p.shows(grant, "hazardous", "whole rows", "Edit grant")
 	draft, err := r.Operator.Draft(context.Background(), "saltmere")
@@ -171,17 +172,17 @@ func TestCallers(t *testing.T) {
 	p.shows(roster, "agent-demo", "agent_id 3", "Nobody has an account yet.", "https://id.saltmere.example",
 		"no keys are named, so they are refused")
 	p.click("Add a program")
-	p.do("a program of an agent", chromedp.WaitVisible(`input[name=id]`), chromedp.SendKeys(`input[name=id]`, "timetable"),
-		chromedp.Click(`input[name="role agent"]`))
+	p.do("a program of an agent", chromedp.WaitVisible(`input[name=id]`), browsertest.Type(`input[name=id]`, "timetable"),
+		browsertest.Click(`input[name="role agent"]`))
 	p.click("Add")
 	p.shows(`[role=alert]`, `role "agent" needs the claim "agent_id"`)
-	p.do("with its claim", chromedp.SendKeys(`input[name="claim agent_id"]`, "7"))
+	p.do("with its claim", browsertest.Type(`input[name="claim agent_id"]`, "7"))
 	p.click("Add")
 	p.shows(`[data-part=secret]`, "timetable may call. Its secret, shown this once", "/auth/saltmere/token")
 	p.shows(roster, "timetable", "agent_id 7")
 	p.click("Add a person")
 	p.do("a person of the office", chromedp.WaitVisible(`input[name=id][type=email]`),
-		chromedp.SendKeys(`input[name=id]`, "ada@board.example"), chromedp.Click(`input[name="role office"]`))
+		browsertest.Type(`input[name=id]`, "ada@board.example"), browsertest.Click(`input[name="role office"]`))
 	p.click("Add")
 	p.shows(`[data-part=secret]`, "ada@board.example may call. The password, shown this once")
 	p.click("ada@board.example")
@@ -189,7 +190,7 @@ func TestCallers(t *testing.T) {
 	p.click("Disable")
 	p.shows(roster, "disabled")
 	p.shows(caller, "Let it sign in again")
-	p.do("two roles", chromedp.Click(`input[name="role pilot"]`), chromedp.SendKeys(`input[name="claim pilot_id"]`, demo.Pilot))
+	p.do("two roles", browsertest.Click(`input[name="role pilot"]`), browsertest.Type(`input[name="claim pilot_id"]`, demo.Pilot))
 	p.click("Change")
 	p.shows(caller, "Changed. It holds for the tokens that are out.")
 	p.click("timetable")

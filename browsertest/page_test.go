@@ -70,34 +70,34 @@ func (p page) shows(selector string, want ...string) {
 func (p page) click(name string) {
 	p.t.Helper()
 	*p.clicks++
-	p.do("click "+name, chromedp.Click(`//button[@data-chip="`+name+`" or @aria-label="`+name+`" or normalize-space()="`+name+`"]`))
+	p.do("click "+name, browsertest.Click(`//button[@data-chip="`+name+`" or @aria-label="`+name+`" or normalize-space()="`+name+`"]`))
 }
 
 // press clicks what a selector finds.
 func (p page) press(selector string) {
 	p.t.Helper()
 	*p.clicks++
-	p.do("press "+selector, chromedp.Click(selector))
+	p.do("press "+selector, browsertest.Click(selector))
 }
 
 // fill puts a text into an entry, in place of what is there.
 func (p page) fill(selector, text string) {
 	p.t.Helper()
-	p.do("fill "+selector, chromedp.WaitVisible(selector), mark(selector), chromedp.SendKeys(selector, text))
+	p.do("fill "+selector, chromedp.WaitVisible(selector), mark(selector), browsertest.Type(selector, text))
 }
 
 // goTo follows a link of the pages on the left.
 func (p page) goTo(title string) {
 	p.t.Helper()
 	*p.clicks++
-	p.do("go to "+title, chromedp.Click(`//nav//a[starts-with(normalize-space(), "`+title+`")]`))
+	p.do("go to "+title, browsertest.Click(`//nav//a[starts-with(normalize-space(), "`+title+`")]`))
 }
 
 // signIn opens a page as the operator.
 func (p page) signIn(r *harbourtest.Running, path, waitFor string) {
 	p.t.Helper()
 	p.do("sign in", chromedp.Navigate(r.URL+path), chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		browsertest.Type(`input[name=email]`, demo.Operator), browsertest.Type(`input[name=password]`, demo.Password+"\n"),
 		chromedp.WaitVisible(waitFor))
 }
 

@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
+	"eagerwindow/browsertest"
 	"eagerwindow/demo"
 	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/windows"
@@ -66,11 +67,11 @@ func TestTables(t *testing.T) {
 	p.press(`input[name=delete]`)
 	p.shows(document, "operations: [read, create, update]")
 	p.do("close", chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`[data-scope=popover][data-part=content]`))
-	p.do("a name of a column", chromedp.Click(`//button[.//span[normalize-space()="bollard_pull_t"]]`))
+	p.do("a name of a column", browsertest.Click(`//button[.//span[normalize-space()="bollard_pull_t"]]`))
 	p.fill(`input[aria-label="Name of bollard_pull_t"]`, "pull_t\n")
 	p.shows(document, "bollard_pull_t: {name: pull_t}")
 
-	p.do("type into the document", chromedp.Click(document+` .cm-content`), chromedp.Evaluate[chromedp.Void](`(() => {
+	p.do("type into the document", browsertest.Click(document+` .cm-content`), chromedp.Evaluate[chromedp.Void](`(() => {
 		const at = [...document.querySelectorAll('.cm-line')].find(l => l.textContent.includes('name: pull_t'));
 		getSelection().selectAllChildren(at); getSelection().collapseToEnd() })()`),
 		chromedp.KeyEvent("\n  x: 1"))
@@ -179,18 +180,18 @@ func TestChecksPage(t *testing.T) {
 	p.click("Run")
 	p.shows(results, "1 passed, 0 failed", "book a call", "POST port_calls", "201")
 	p.click("Edit")
-	p.do("break it", chromedp.Click(`[aria-label=Suite]`), chromedp.Evaluate[chromedp.Void](`(() => {
+	p.do("break it", browsertest.Click(`[aria-label=Suite]`), chromedp.Evaluate[chromedp.Void](`(() => {
 		const at = [...document.querySelectorAll('.cm-line')].find(l => l.textContent.includes('$statusCode == 201'));
 		getSelection().selectAllChildren(at); getSelection().collapseToEnd() })()`), chromedp.KeyEvent("\n  nonsense"))
 	p.click("Save suite")
 	p.shows(`[data-part=suite-text] [role=alert]`, "line ")
-	p.do("as it was", chromedp.Click(`[aria-label=Suite]`), chromedp.KeyEvent("z", chromedp.KeyModifiers(2)))
+	p.do("as it was", browsertest.Click(`[aria-label=Suite]`), chromedp.KeyEvent("z", chromedp.KeyModifiers(2)))
 	execute(t, r.Harbour, "alter table harbour.port_call add constraint none_departs check (departed_at is null) not valid")
 	p.click("Run")
 	p.click("Close")
 	p.shows(results, "0 passed, 1 failed")
 	p.shows(check, "failed", "step it-departs", "expected", "$statusCode == 200", "sent, as office", "PATCH /port_calls/", "none_departs")
-	p.do("open it in Ask", chromedp.Click(check+` a`), chromedp.WaitVisible(`[data-part=touch]`))
+	p.do("open it in Ask", browsertest.Click(check+` a`), chromedp.WaitVisible(`[data-part=touch]`))
 	p.shows(sentence, "As office change port_calls/")
 	p.goTo("Checks")
 	p.click("Run all")
@@ -243,9 +244,9 @@ func TestMap(t *testing.T) {
 	p.signIn(r, "/map/saltmere", `[data-part=map]`)
 	p.do("as pilot", choose("role", "agent"))
 	p.shows(`[data-part=map]`, "of 16 dark", "cargo_items", "dark")
-	p.do("find", chromedp.SendKeys(`input[aria-label="Find a resource"]`, "insp\n"))
+	p.do("find", browsertest.Type(`input[aria-label="Find a resource"]`, "insp\n"))
 	p.shows(`[data-part=resource]`, "inspections", "agent may", "not read it", "port_call")
-	p.do("on to Ask", chromedp.Click(`//a[normalize-space()="Ask"][not(ancestor::nav)]`), chromedp.WaitVisible(answer))
+	p.do("on to Ask", browsertest.Click(`//a[normalize-space()="Ask"][not(ancestor::nav)]`), chromedp.WaitVisible(answer))
 	p.shows(answer, "403")
 	p.clean()
 }
@@ -261,7 +262,7 @@ func TestDescriptionPage(t *testing.T) {
 	p.shows(operation, "You see those where vessel/agent_id is your agent_id, without remarks.")
 	p.click("Python")
 	p.shows(`[data-part=try]`, "import", "/api/saltmere/port_calls")
-	p.do("find", chromedp.SendKeys(`input[aria-label="Find an operation"]`, "berths list"))
+	p.do("find", browsertest.Type(`input[aria-label="Find an operation"]`, "berths list"))
 	p.click("List berthsGET")
 	p.shows(operation, "GET /berths")
 	p.click("Ask the draft")
@@ -281,7 +282,7 @@ func TestDescriptionPage(t *testing.T) {
 	p.click("Overlay")
 	p.click("begin with an example")
 	p.shows(`[data-part=overlay]`, "overlay: 1.0.0")
-	p.do("another summary", chromedp.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+	p.do("another summary", browsertest.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
 		chromedp.KeyEvent("overlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n- target: $.paths['/berths'].get\n"+
 			"  update: {summary: Where ships lie}\n"))
 	p.click("Preview")
@@ -290,7 +291,7 @@ func TestDescriptionPage(t *testing.T) {
 	p.shows(operation, "List berths")
 	p.click("Overlay")
 	p.shows(`[data-part=overlay]`, "Where ships lie") // what was typed is there still
-	p.do("break it", chromedp.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
+	p.do("break it", browsertest.Click(`[aria-label=Overlay]`), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)),
 		chromedp.KeyEvent("overlay: 1.0.0\ninfo: {title: t, version: 1.0.0}\nactions:\n- target: $.paths['/tugboats']\n  update: {x-a: 1}\n"))
 	p.click("Save in the draft")
 	p.shows(`[data-part=overlay] [role=alert]`, "tugboats")
@@ -329,7 +330,7 @@ func TestAskMore(t *testing.T) {
 	p.fill(`[data-scope=popover][data-part=content] input`, "N\n")
 	p.shows(sentence, "quay N")
 	at := func(address, want string) {
-		p.do("ask "+address, mark(`textarea[name=address]`), chromedp.SendKeys(`textarea[name=address]`, address+"\r"))
+		p.do("ask "+address, mark(`textarea[name=address]`), browsertest.Type(`textarea[name=address]`, address+"\r"))
 		p.shows(sentence, want)
 	}
 	at("/port_calls?apply=groupby((status),aggregate($count as number))&orderby=number desc",
@@ -340,7 +341,7 @@ func TestAskMore(t *testing.T) {
 	p.shows(sentence, "and as text compute=year(eta) as y")
 	at("/port_calls/17?expand=vessel", "read one row of port_calls/17 with vessel")
 	p.click("As whom")
-	p.do("two roles", chromedp.Click(`input[name="role agent"]`), chromedp.Click(`input[name="role office"]`))
+	p.do("two roles", browsertest.Click(`input[name="role agent"]`), browsertest.Click(`input[name="role office"]`))
 	p.fill(`input[name=agent_id]`, "3\n")
 	p.shows(sentence, "As agent and office agent_id 3 read")
 	p.click("SQL")
@@ -360,7 +361,7 @@ func TestAskMore(t *testing.T) {
 	p.do("close", chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(`[data-scope=popover][data-part=content]`))
 	p.click("History")
 	p.shows(`[data-part=history]`, "GET /berth_load", "GET /port_calls/17")
-	p.do("open an earlier one", chromedp.Click(`//*[@data-part="history"]//button[contains(., "groupby")]`))
+	p.do("open an earlier one", browsertest.Click(`//*[@data-part="history"]//button[contains(., "groupby")]`))
 	p.shows(sentence, "put together by status")
 	p.click("Tree")
 	p.shows(answer, "value")
@@ -430,7 +431,7 @@ func TestThousand(t *testing.T) {
 		"stock_0007: {from: public.stock_0007}", "stock_0007: {from: public.stock_0007, page: {max: none}}", 1)}); err != nil {
 		t.Fatal(err)
 	}
-	p.do("ask for all", mark(`textarea[name=address]`), chromedp.SendKeys(`textarea[name=address]`, "/stock_0007?top=10000&orderby=id\r"))
+	p.do("ask for all", mark(`textarea[name=address]`), browsertest.Type(`textarea[name=address]`, "/stock_0007?top=10000&orderby=id\r"))
 	p.shows(answer, "10,000 rows")
 	if n := elements(); n > 3000 {
 		t.Errorf("ten thousand rows are %d elements", n)

@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
+	"eagerwindow/browsertest"
 	"eagerwindow/demo"
 	"eagerwindow/internal/client"
 	"eagerwindow/internal/harbourtest"
@@ -80,7 +81,7 @@ func TestWholeJob(t *testing.T) {
 	p.shows(`[data-part=document]`, "version 2")
 
 	p.goTo("Lights")
-	p.do("a role", chromedp.Click(`//a[normalize-space()="+ role"]`))
+	p.do("a role", browsertest.Click(`//a[normalize-space()="+ role"]`))
 	p.fill(`input[name=role]`, "customer")
 	p.fill(`input[name=claim]`, "customer_id")
 	p.fill(`input[name="limit requests"]`, "600/minute")
@@ -88,11 +89,11 @@ func TestWholeJob(t *testing.T) {
 	p.click("customer on purchase: create not granted, read not granted, update not granted, delete not granted")
 	p.click("Edit grant")
 	p.press(`input[name=read]`)
-	p.do("type a rule", chromedp.Click(`[aria-label="Rows of read"]`), chromedp.KeyEvent("customer_id eq @caller/customer_id "))
+	p.do("type a rule", browsertest.Click(`[aria-label="Rows of read"]`), chromedp.KeyEvent("customer_id eq @caller/customer_id "))
 	p.shows(`[data-part=edit]`, "valid")
 	p.click("Save in the draft")
 	p.shows(`[data-part=grant]`, "customer_id eq @caller/customer_id", "all 5 fields")
-	p.do("another role", chromedp.Click(`//a[normalize-space()="+ role"]`))
+	p.do("another role", browsertest.Click(`//a[normalize-space()="+ role"]`))
 	p.fill(`input[name=role]`, "clerk")
 	p.do("what it begins with", choose("begin", "read, create and update everything"))
 	p.click("Add the role")
@@ -120,7 +121,7 @@ func TestWholeJob(t *testing.T) {
 		"Valid for the database as it is now")
 	p.click("Publish release 1")
 	p.shows(`[data-part=publish]`, "Release 1 is live", "/api/chandlery")
-	p.do("a program", chromedp.Click(`//a[normalize-space()="Give a program access"]`))
+	p.do("a program", browsertest.Click(`//a[normalize-space()="Give a program access"]`))
 	p.fill(`input[name=id]`, "portal")
 	p.press(`input[name="role customer"]`)
 	p.fill(`input[name="claim customer_id"]`, "3")
@@ -164,7 +165,7 @@ func TestSessionEnds(t *testing.T) {
 	p.click("Save draft")
 	p.do("it asks to sign in", chromedp.WaitVisible(`input[name=password]`))
 	p.shows(`body`, "Your session has ended", "nothing that you typed is lost")
-	p.do("sign in again", chromedp.SendKeys(`input[name=email]`, demo.Operator), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+	p.do("sign in again", browsertest.Type(`input[name=email]`, demo.Operator), browsertest.Type(`input[name=password]`, demo.Password+"\n"),
 		chromedp.WaitNotPresent(`input[name=password]`))
 	p.shows(`[data-part=document]`, "bollard_pull_t: {expose: false}", "not saved")
 	p.do("reload", chromedp.Reload(), chromedp.WaitVisible(`[data-part=table]`))

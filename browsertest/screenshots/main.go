@@ -95,8 +95,8 @@ func run() error {
 		keepMode("dark"),
 		chromedp.Reload(),
 		chromedp.WaitVisible(`input[name=email]`),
-		chromedp.SendKeys(`input[name=email]`, demo.Operator),
-		chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+		browsertest.Type(`input[name=email]`, demo.Operator),
+		browsertest.Type(`input[name=password]`, demo.Password+"\n"),
 		chromedp.WaitVisible(`[data-part=windows]`)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
@@ -120,7 +120,7 @@ func run() error {
 	}
 	if err := chromedp.Do(ctx, keepMode("dark"), chromedp.Navigate(base+"/release/saltmere"), chromedp.WaitVisible(`[data-part=change]`),
 		shot("release.png"), chromedp.Navigate(base+"/windows"), chromedp.WaitVisible(`[data-part=open] input`),
-		chromedp.SendKeys(`input[name=dsn]`, os.Getenv("EAGER_DEMO_DSN")+"\n"), chromedp.WaitVisible(`input[name=name]`),
+		browsertest.Type(`input[name=dsn]`, os.Getenv("EAGER_DEMO_DSN")+"\n"), chromedp.WaitVisible(`input[name=name]`),
 		shot("windows.png")); err != nil {
 		return fmt.Errorf("release.png and windows.png: %w", err)
 	}

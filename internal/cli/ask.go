@@ -108,6 +108,11 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 		return err
 	}
 	defer res.Body.Close()
+	return q.answered(res)
+}
+
+// answered shows an answer, or says why there is none.
+func (q *question) answered(res *http.Response) error {
 	if q.include {
 		fmt.Fprintln(q.app.Out, res.Proto, res.Status)
 		_ = res.Header.Write(q.app.Out) // as what follows
@@ -124,7 +129,7 @@ func (q *question) ask(ctx context.Context, window, path string) error {
 		if err != nil {
 			return fmt.Errorf("the answer broke off: %w", err)
 		}
-		return q.app.plan(r.Method, text)
+		return q.app.plan(res.Request.Method, text)
 	}
 	return q.app.answer(res)
 }

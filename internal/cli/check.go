@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -42,6 +43,9 @@ func (a *app) checkRun() *cobra.Command {
 		Long: `Run suites against a window's draft: those that follow from the document where none is named. A suite is access, contract or
 edges, the name of one that is kept, or a file. The exit status is 1 where a check fails.
 
+--accept takes the answers of checks that fail as right: it rewrites the criteria that compare a part of an answer with a value, in files
+and in suites that are kept, and leaves all else as it is.
+
 --at sends the requests of files to an address instead, such as another service's API, with the token in EAGER_CHECK_TOKEN; what they
 write there lasts.`,
 		Example: `  eager check run saltmere
@@ -52,6 +56,7 @@ write there lasts.`,
 	in := windows.NewChecks{}
 	var reports, inputs []string
 	var at, inputFile, inputRows string
+	var accept bool
 	a.outputFlag(c)
 	c.Flags().StringVar(&in.On, "on", "draft", "draft, live, or the number of a release")
 	c.Flags().StringVar(&in.Only, "only", "", "only checks whose name contains this")
@@ -60,6 +65,7 @@ write there lasts.`,
 	c.Flags().StringArrayVar(&inputs, "input", nil, "an input of the suites, as name=value; the value as JSON, or else a text")
 	c.Flags().StringVar(&inputFile, "inputs", "", "a file of inputs, YAML or JSON; of a list, the suites run once for each")
 	c.Flags().StringVar(&inputRows, "input-rows", "", "a read of the draft whose rows are inputs: the suites run once for each")
+	c.Flags().BoolVar(&accept, "accept", false, "take the answers of checks that fail as right, and rewrite their suites")
 	c.Flags().StringArrayVar(&reports, "report", nil, "a file to write, as junit=FILE, json=FILE or html=FILE")
 	c.Flags().StringVar(&at, "at", "", "the address of an API to send the requests of files to")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -72,6 +78,9 @@ write there lasts.`,
 		}
 		if err := chooseSuites(&in, args[1:]); err != nil {
 			return err
+		}
+		if accept && len(rows) > 1 {
+			return usage("--accept goes with one run of the suites, not with %d rows of inputs", len(rows))
 		}
 		begun := time.Now()
 		results, err := a.runEach(c, args[0], at, in, rows)
@@ -87,12 +96,68 @@ write there lasts.`,
 		if err := a.print(all, func(w io.Writer) { printReport(w, all) }); err != nil {
 			return err
 		}
-		if all.Failed() > 0 {
+		failed := all.Failed()
+		if accept {
+			accepted, err := a.accept(c, args[0], args[1:], results)
+			if err != nil {
+				return err
+			}
+			failed -= accepted
+		}
+		if failed > 0 {
 			return errFound
 		}
 		return nil
 	}
 	return c
+}
+
+// accept rewrites the suites of checks that fail so that they hold of the answers that came, and returns how many checks that was done for.
+func (a *app) accept(c *cobra.Command, window string, named []string, results []suite.Result) (accepted int, err error) {
+	bySuite := map[string][]suite.Amendment{}
+	for _, r := range results {
+		if r.Passed || r.Skipped != "" {
+			continue
+		}
+		if len(r.Amendments) == 0 {
+			fmt.Fprintf(a.Err, "not accepted %s, %s: not all that fails at %s compares a part of the answer with a value; edit the suite there\n",
+				r.Suite, r.Check, cmp.Or(r.At, "its beginning"))
+			continue
+		}
+		accepted++
+		for _, one := range r.Amendments {
+			if !slices.Contains(bySuite[r.Suite], one) { // checks that call the same one
+				bySuite[r.Suite] = append(bySuite[r.Suite], one)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(bySuite)) {
+		list := bySuite[name]
+		file := slices.IndexFunc(named, func(n string) bool { return strings.ContainsAny(n, "./") && filepath.Base(n) == name })
+		if file < 0 {
+			_, err = a.service().AmendSuite(c.Context(), window, name, list)
+		} else {
+			err = amendFile(named[file], list)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("accept the answers to %s: %w", name, err)
+		}
+		for _, one := range list {
+			fmt.Fprintf(a.Err, "accepted %s, line %d: %s is now %s\n", name, one.Line, one.From, one.To)
+		}
+	}
+	return accepted, nil
+}
+
+func amendFile(name string, list []suite.Amendment) error {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	if text, err = suite.Amend(text, list); err != nil {
+		return err
+	}
+	return os.WriteFile(name, text, 0o644)
 }
 
 // runEach runs the suites once with each row of inputs.

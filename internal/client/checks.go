@@ -24,6 +24,11 @@ func (c *Client) SaveSuite(ctx context.Context, window, name, text string) (out 
 	return out, c.call(ctx, http.MethodPut, windowPath(window, "/suites/"+url.PathEscape(name)), windows.SuiteText{Text: text}, &out)
 }
 
+// AmendSuite rewrites criteria of a suite that is kept.
+func (c *Client) AmendSuite(ctx context.Context, window, name string, list []suite.Amendment) (out windows.Suite, err error) {
+	return out, c.call(ctx, http.MethodPatch, windowPath(window, "/suites/"+url.PathEscape(name)), windows.Amendments{Amendments: list}, &out)
+}
+
 // RemoveSuite forgets a suite.
 func (c *Client) RemoveSuite(ctx context.Context, window, name string) error {
 	return c.call(ctx, http.MethodDelete, windowPath(window, "/suites/"+url.PathEscape(name)), nil, nil)

@@ -168,6 +168,12 @@ func (c *Client) OpenRehearsal(ctx context.Context, window string, in windows.Ne
 	return out, c.call(ctx, http.MethodPost, windowPath(window, "/rehearsals"), in, &out)
 }
 
+// RehearseOnce sends a write in a rehearsal of its own, and tells what it did to each row.
+func (c *Client) RehearseOnce(ctx context.Context, window string, in windows.Write) (out windows.Rehearsed, err error) {
+	in.Path = Escape(in.Path)
+	return out, c.call(ctx, http.MethodPost, windowPath(window, "/rehearsals/once"), in, &out)
+}
+
 // CloseRehearsal rolls a rehearsal back.
 func (c *Client) CloseRehearsal(ctx context.Context, window, id string) error {
 	return c.call(ctx, http.MethodDelete, windowPath(window, "/rehearsals/"+url.PathEscape(id)), nil, nil)

@@ -415,6 +415,7 @@ type Explanation struct {
 	Took      float64            `json:"took_ms"`
 	Advice    []statement.Advice `json:"advice"`
 	Plan      json.RawMessage    `json:"plan"`
+	Rules     []string           `json:"rules"`          // the parts of the SQL that row rules add
 	Rows      *int64             `json:"rows,omitempty"` // that a write of every row of a filter would write
 }
 
@@ -428,7 +429,7 @@ func (a *API) explanation(ctx context.Context, c access.Caller, q *postgres.Stat
 	if err != nil {
 		return nil, err
 	}
-	return &Explanation{SQL: q.Plan.SQL, Arguments: append([]any{}, args...), Took: explained.Took,
+	return &Explanation{SQL: q.Plan.SQL, Rules: append([]string{}, q.Plan.Rules...), Arguments: append([]any{}, args...), Took: explained.Took,
 		Advice: append([]statement.Advice{}, q.Plan.Advise(explained)...), Plan: plan}, nil
 }
 

@@ -8,6 +8,9 @@ import (
 	"eagerwindow/internal/core/catalog"
 )
 
+// NumbersLast says that a rollback does not give back the numbers of sequences.
+const NumbersLast = "the numbers that sequences give out stay used"
+
 // Lasting lists what writes of a catalog's tables do that a rollback does not undo: the numbers that sequences give out, and triggers
 // that may reach outside of the database.
 func Lasting(ctx context.Context, s *Source, cat *catalog.Catalog) ([]string, error) {
@@ -18,7 +21,7 @@ func Lasting(ctx context.Context, s *Source, cat *catalog.Catalog) ([]string, er
 		}
 	}
 	const statement = `
-select 'the numbers that sequences give out stay used'
+select '` + NumbersLast + `'
 where exists (select from pg_depend d join pg_class s on s.oid = d.objid and s.relkind = 'S'
   where d.classid = 'pg_class'::regclass and d.refclassid = 'pg_class'::regclass and d.refobjid = any($1) and d.deptype in ('a', 'i'))
 union

@@ -1,12 +1,10 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/textproto"
 	"slices"
 	"strings"
 	"sync"
@@ -18,7 +16,6 @@ import (
 	"eagerwindow/internal/core/fault"
 	"eagerwindow/internal/core/probes"
 	"eagerwindow/internal/core/suite"
-	"eagerwindow/internal/data"
 	"eagerwindow/internal/identity"
 	"eagerwindow/internal/windows"
 )
@@ -32,6 +29,9 @@ func (s *Server) manageChecks(r chi.Router) {
 	}))
 	r.Put(at+"/{suite}", s.forOperator(withInput(func(r *http.Request, email string, in windows.SuiteText) (any, error) {
 		return s.service.SaveSuite(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "suite"), in.Text, email)
+	})))
+	r.Patch(at+"/{suite}", s.forOperator(withInput(func(r *http.Request, email string, in windows.Amendments) (any, error) {
+		return s.service.AmendSuite(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "suite"), in.Amendments, email)
 	})))
 	r.Delete(at+"/{suite}", s.forOperator(func(r *http.Request, _ string) (any, error) {
 		return struct{}{}, s.service.RemoveSuite(r.Context(), chi.URLParam(r, "window"), chi.URLParam(r, "suite"))
@@ -65,28 +65,12 @@ func (s *Server) runChecks(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	control := http.NewResponseController(w)
-	kept, err := s.service.BeginRun(r.Context(), run.window, email, in.On)
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	var results []suite.Result
-	defer func() { s.keepRun(r.Context(), kept, results) }()
-	var turn sync.Mutex
 	line := func(v any) {
-		turn.Lock()
-		defer turn.Unlock()
 		_ = control.SetWriteDeadline(time.Now().Add(writeLimit)) // a recorder has none
 		_ = json.NewEncoder(w).Encode(v)                         // the operator has gone away if this fails
 		_ = control.Flush()
 	}
-	run.done = func(result suite.Result) {
-		line(result)
-		turn.Lock()
-		defer turn.Unlock()
-		results = append(results, result)
-	}
-	if err := run.all(r.Context()); err != nil {
+	if _, err := run.recorded(r.Context(), func(result suite.Result) { line(result) }); err != nil {
 		code, message := "internal", "the checks could not be run to their end; the service's log says why"
 		if f, is := fault.From(err); is {
 			code, message = f.Code, f.Message
@@ -144,11 +128,8 @@ func storable(text string) string {
 
 // checkRun runs suites on one version of a window.
 type checkRun struct {
-	server  *Server
-	window  string
-	email   string
+	insider
 	in      windows.NewChecks
-	api     *data.API
 	callers map[string]probes.Caller
 	suites  []checkSuite
 	done    func(suite.Result)
@@ -161,11 +142,11 @@ type checkSuite struct {
 }
 
 func (s *Server) newChecks(ctx context.Context, window, email string, in windows.NewChecks) (*checkRun, error) {
-	run := &checkRun{server: s, window: window, email: email, in: in}
-	var err error
-	if run.api, err = s.service.VersionAPI(ctx, window, in.On); err != nil {
+	api, err := s.service.VersionAPI(ctx, window, in.On)
+	if err != nil {
 		return nil, err
 	}
+	run := &checkRun{insider: insider{s, window, email, api}, in: in}
 	if in.Suites == nil && in.Documents == nil {
 		in.Suites = probes.Suites
 	}
@@ -191,6 +172,24 @@ func (s *Server) newChecks(ctx context.Context, window, email string, in windows
 	}
 	run.callers, err = s.service.CallersForChecks(ctx, window, run.api.Model)
 	return run, err
+}
+
+// recorded runs the suites, and keeps the run among those of the window. each hears of each result as it comes, of one at a time.
+func (c *checkRun) recorded(ctx context.Context, each func(suite.Result)) (results []suite.Result, err error) {
+	id, err := c.server.service.BeginRun(ctx, c.window, c.email, c.in.On)
+	if err != nil {
+		return nil, err
+	}
+	var turn sync.Mutex
+	c.done = func(r suite.Result) {
+		turn.Lock()
+		defer turn.Unlock()
+		results = append(results, r)
+		each(r)
+	}
+	defer func() { c.server.keepRun(ctx, id, results) }()
+	err = c.all(ctx)
+	return results, err
 }
 
 // maxBeside is how many suites run beside each other.
@@ -262,78 +261,6 @@ func (c *checkRun) sender(ctx context.Context) (suite.Send, func(), error) {
 	return func(ctx context.Context, q suite.Request) (suite.Answer, error) { return c.send(ctx, rehearsal, q) }, rehearsal.Close, nil
 }
 
-// blank is an answer to nobody.
-type blank struct{}
-
-func (blank) Header() http.Header         { return http.Header{} }
-func (blank) Write(p []byte) (int, error) { return len(p), nil }
-func (blank) WriteHeader(int)             {}
-
-func (c *checkRun) send(ctx context.Context, rehearsal *data.Rehearsal, q suite.Request) (suite.Answer, error) {
-	at := "/api/"
-	if c.api.Release == 0 {
-		at = "/draft/"
-	}
-	rec := newRecorder(blank{})
-	rec.most = maxBatch
-	r, err := http.NewRequestWithContext(ctx, q.Method, at+c.window+"/"+q.Path, bytes.NewReader(q.Body))
-	if err == nil && len(q.Path) > maxURL {
-		err = fault.New(fault.Invalid, "url.long", "the URL has more than %d bytes", maxURL)
-	}
-	if err != nil {
-		r, _ = http.NewRequestWithContext(ctx, q.Method, at+c.window+"/", nil)
-		c.server.fail(rec, r, fault.New(fault.Invalid, "path.invalid", "the path can't be read"))
-		return answerOf(rec), nil
-	}
-	for name, values := range q.Header {
-		r.Header[name] = values
-	}
-	if q.ActAs != "" {
-		r.Header.Set("Act-As", q.ActAs)
-	}
-	caller, err := actAs(r, c.api)
-	if caller.Operator {
-		caller.Subject = c.email
-	}
-	serve := func(api *data.API) error { return c.server.known(rec, r, api, caller) }
-	switch {
-	case err != nil:
-	case rehearsal == nil:
-		err = serve(c.api)
-	default:
-		err = rehearsal.Do(ctx, c.api, serve)
-	}
-	if f, is := fault.From(err); is && f.Code == "rehearsal.ended" {
-		return suite.Answer{}, err
-	}
-	if err != nil {
-		rec.status = 0
-		rec.body.Reset()
-		c.server.fail(rec, r, err)
-	}
-	return answerOf(rec), ctx.Err()
-}
-
-// known serves a request whose method the data API has.
-func (s *Server) known(w http.ResponseWriter, r *http.Request, api *data.API, caller access.Caller) error {
-	switch r.Method {
-	case http.MethodGet, http.MethodHead, "QUERY", http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete:
-		return s.serve(w, r, api, caller)
-	}
-	allow, err := api.Methods(below(r))
-	if err != nil {
-		return err
-	}
-	return notPossible(r, allow)
-}
-
-func answerOf(rec *recorder) suite.Answer {
-	if rec.status == 0 {
-		rec.status = http.StatusOK
-	}
-	return suite.Answer{Status: rec.status, Header: textproto.MIMEHeader(rec.header), Body: rec.body.Bytes()}
-}
-
 // required runs the suites that a document demands of a release on its draft, and refuses where a check fails.
 func (s *Server) required(ctx context.Context, window, email string) error {
 	api, err := s.service.DraftAPI(ctx, window)
@@ -347,21 +274,19 @@ func (s *Server) required(ctx context.Context, window, email string) error {
 	if names == nil {
 		return nil
 	}
-	run, err := s.newChecks(ctx, window, email, windows.NewChecks{Suites: names})
+	run, err := s.newChecks(ctx, window, email, windows.NewChecks{Suites: names, On: "draft"})
 	if err != nil {
 		return err
 	}
-	var turn sync.Mutex
+	results, err := run.recorded(ctx, func(suite.Result) {})
+	if err != nil {
+		return err
+	}
 	var failed fault.List
-	run.done = func(r suite.Result) {
-		turn.Lock()
-		defer turn.Unlock()
+	for _, r := range results {
 		if !r.Passed {
 			failed.Add("release.checks", "", 0, 0, "%s, %s: %s", r.Suite, r.Check, strings.TrimSpace(r.Failure+r.Skipped))
 		}
-	}
-	if err := run.all(ctx); err != nil {
-		return err
 	}
 	if len(failed) == 0 {
 		return nil

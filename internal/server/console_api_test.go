@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -238,6 +239,39 @@ func TestRecordedSuites(t *testing.T) {
 	}
 	if one, err := r.Operator.RunOf(ctx, demo.Window, runs[0].ID); err != nil || !strings.Contains(string(one.Results), `"steps"`) {
 		t.Errorf("the run has %s, %v", one.Results, err)
+	}
+	// What a check got is accepted: its criterion is rewritten, once.
+	kept, err := r.Operator.Suites(ctx, demo.Window)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := slices.IndexFunc(kept, func(s windows.Suite) bool { return s.Name == "begin" })
+	wrong := strings.Replace(kept[at].Text, "$statusCode == 404", "$statusCode == 410 # is gone", 1)
+	if _, err := r.Operator.SaveSuite(ctx, demo.Window, "begin", wrong); err != nil {
+		t.Fatal(err)
+	}
+	var amendments []suite.Amendment
+	again := func(want bool) {
+		t.Helper()
+		if err := r.Operator.RunChecks(ctx, demo.Window, windows.NewChecks{Suites: []string{"begin"}}, func(one suite.Result) {
+			if amendments = one.Amendments; one.Passed != want {
+				t.Errorf("passed %t: %s", one.Passed, one.Failure)
+			}
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	again(false)
+	accepted := amendments
+	if s, err := r.Operator.AmendSuite(ctx, demo.Window, "begin", accepted); err != nil ||
+		s.Text != strings.Replace(wrong, "== 410 #", "== 404 #", 1) {
+		t.Errorf("accepted: %v %v\n%s", accepted, err, s.Text)
+	}
+	again(true)
+	for name, want := range map[string]string{"begin": "run the suite again", "began": "did you mean \"begin\""} {
+		if _, err := r.Operator.AmendSuite(ctx, demo.Window, name, accepted); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s amended: %v", name, err)
+		}
 	}
 	text, status := post("snippets", `{"method":"PATCH","path":"/tugs/1?select=id","headers":{"If-Match":"*"},"body":"{\"name\":\"it's\"}"}`)
 	for _, want := range []string{`"curl"`, `"Python"`, "/api/saltmere/tugs/1", "If-Match"} {

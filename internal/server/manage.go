@@ -90,8 +90,11 @@ func (s *Server) manageAccess(r chi.Router) {
 }
 
 // input reads a JSON body; unknown members are mistakes.
-func input[T any](r *http.Request) (in T, err error) {
-	body, err := jsonBody(r, maxBody)
+func input[T any](r *http.Request) (T, error) { return inputUpTo[T](r, maxBody) }
+
+// inputUpTo reads a body that may have some bytes.
+func inputUpTo[T any](r *http.Request, most int64) (in T, err error) {
+	body, err := jsonBody(r, most)
 	if err != nil {
 		return in, err
 	}

@@ -74,6 +74,7 @@ func (s *Server) manageRehearsals(r chi.Router) {
 	r.Post("/windows/{window}/rehearsals", s.forOperator(withInput(func(r *http.Request, email string, in windows.NewRehearsal) (any, error) {
 		return s.service.OpenRehearsal(r.Context(), chi.URLParam(r, "window"), email, in)
 	})))
+	r.Post("/windows/{window}/rehearsals/once", s.forOperator(s.rehearseOnce))
 	r.Delete("/windows/{window}/rehearsals/{id}", s.forOperator(func(r *http.Request, _ string) (any, error) {
 		return struct{}{}, s.service.CloseRehearsal(chi.URLParam(r, "id"))
 	}))

@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -96,6 +98,96 @@ func TestRehearsals(t *testing.T) {
 	if after := sum(t, r.Harbour); after != before {
 		t.Errorf("before\n%s\nafter\n%s", before, after)
 	}
+}
+
+// A write that is rehearsed by itself tells what it does to each row, as whoever it is sent as, and does none of it.
+func TestRehearseOnce(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	before := sum(t, r.Harbour)
+	const visit, office = "port_calls/12000", "office"
+	for _, tt := range []struct {
+		name, as, method, path, body string
+		status                       int
+		want                         string // rows and what became of them; its fields for one row
+		more                         int
+	}{
+		{"a new row", "", "POST", "tugs", `{"name":"Petra","bollard_pull_t":41.5}`, 201,
+			`tugs/10 created id:>10 name:>"Petra" bollard_pull_t:>41.5`, 0},
+		{"a change", "", "PATCH", "tugs/3", `{"name":"Olga"}`, 200, `tugs/3 changed name:"Tern">"Olga"`, 0},
+		{"none", "", "PATCH", "tugs/3", `{"name":"Tern"}`, 200, `tugs/3 unchanged`, 0},
+		{"what is lost", "", "DELETE", "cargo_items/1", "", 204, "cargo_items/1 deleted", 0},
+		{"a replacement that makes a row", "", "PUT", "berths/Q77", `{"quay":"West","length_m":90,"depth_m":5}`, 201,
+			`berths/Q77 created`, 0},
+		{"many, by a parameter", "", "PATCH", "port_calls/$filter(@f)/$each?@f=id%20gt%2011995", `{"remarks":"Late."}`, 204,
+			"port_calls/12000 changed, port_calls/11999 changed, port_calls/11998 changed, port_calls/11996 changed, port_calls/11997 changed", 0},
+		{"more than are shown", "", "PATCH", "port_calls/$filter(id%20gt%2011970)/$each", `{"remarks":"Late."}`, 204, "20 rows", 10},
+		{"out of the filter", "", "DELETE", "cargo_items/$filter(id%20lt%203)/$each", "", 204, "cargo_items/1 deleted, cargo_items/2 deleted", 0},
+		{"a link to one", "", "PUT", visit + "/vessel/$ref", `{"@id":"vessels/1"}`, 204, "linked and unlinked", 0},
+		{"refused by the rows", "", "DELETE", "tugs/3", "", 409, "", 0},
+		{"refused to a role", "agent;agent_id=3", "DELETE", "tugs/3", "", 403, "", 0},
+		{"a role's own view", office, "PATCH", visit, `{"berth_code":null,"remarks":"Gone."}`, 200, visit + " changed", 0},
+		{"nobody's row", "", "PATCH", "tugs/777", `{"name":"x"}`, 404, "", 0},
+	} {
+		in := windows.Write{Method: tt.method, Path: tt.path, ActAs: tt.as, Body: tt.body, Headers: map[string]string{"Prefer": "return=representation"}}
+		if strings.Contains(tt.path, "$each") {
+			in.Headers = nil
+		}
+		out, err := r.Operator.RehearseOnce(t.Context(), "saltmere", in)
+		if err != nil {
+			t.Errorf("%s: %v", tt.name, err)
+			continue
+		}
+		if got := rowsSay(out.Rows); out.Status != tt.status || got != tt.want && rowsSum(out.Rows) != tt.want || out.More != tt.more {
+			t.Errorf("%s: %d %s and %d more, want %d %s\n%.300s", tt.name, out.Status, got, out.More, tt.status, tt.want, out.Body)
+		}
+		if lasts := len(out.Lasting) > 0; lasts != (tt.method == "POST") {
+			t.Errorf("%s: it lasts %v", tt.name, out.Lasting)
+		}
+	}
+	asked, err := r.Operator.Asked(t.Context(), "saltmere", 50)
+	if err != nil || len(asked) != 13 || asked[0].Method != "PATCH" || asked[0].Path != "tugs/777" {
+		t.Errorf("the history has %d requests, the reads before and after among them: %+v, %v", len(asked), asked, err)
+	}
+	for method, want := range map[string]string{"GET": "does not write", "": "does not write"} {
+		if _, err := r.Operator.RehearseOnce(t.Context(), "saltmere", windows.Write{Method: method, Path: "tugs"}); err == nil ||
+			!strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", method, err)
+		}
+	}
+	if after := sum(t, r.Harbour); after != before {
+		t.Errorf("before\n%s\nafter\n%s", before, after)
+	}
+}
+
+// rowsSay tells of rows what became of them, and of one row its fields too.
+func rowsSay(rows []windows.RowChange) string {
+	var list []string
+	for _, row := range rows {
+		says := row.Row + " " + row.Became
+		for _, f := range row.Fields {
+			if len(rows) == 1 && len(row.Fields) < 4 {
+				says += fmt.Sprintf(" %s:%s>%s", f.Name, f.Before, f.After)
+			}
+		}
+		list = append(list, says)
+	}
+	return strings.Join(list, ", ")
+}
+
+// rowsSum tells of rows how many there are, or the kinds of what became of them.
+func rowsSum(rows []windows.RowChange) string {
+	kinds := map[string]bool{}
+	for _, row := range rows {
+		kinds[row.Became] = true
+	}
+	if len(rows) == 1 {
+		return rows[0].Row + " " + rows[0].Became
+	}
+	if kinds["linked"] {
+		return strings.Join(slices.Sorted(maps.Keys(kinds)), " and ")
+	}
+	return fmt.Sprintf("%d rows", len(rows))
 }
 
 // A rehearsal ends by its time, gives its connection back, and there are not too many; what is checked at the end of a transaction is
@@ -239,6 +331,10 @@ func TestDemandedChecks(t *testing.T) {
 	if _, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{}); err == nil || !strings.Contains(err.Error(),
 		"visit, a-visit: does not hold: $statusCode == 200") {
 		t.Errorf("a check that fails: %v", err)
+	}
+	runs, err := r.Operator.Runs(t.Context(), "saltmere")
+	if err != nil || len(runs) != 2 || runs[0].Failed != 1 || runs[1].Failed != 0 || runs[1].Passed < 100 {
+		t.Errorf("the runs that the releases demanded: %+v %v", runs, err)
 	}
 	release, err := r.Operator.Publish(t.Context(), "saltmere", windows.NewRelease{SkipChecks: "the harbour is on fire"})
 	if err != nil || release.Number != 3 {

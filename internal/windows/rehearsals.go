@@ -3,6 +3,7 @@ package windows
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"sync"
 	"time"
@@ -24,6 +25,41 @@ type Rehearsal struct {
 	Until time.Time `json:"until"`
 	// Lasting is what the database does outside of the transaction, and can't undo.
 	Lasting []string `json:"lasting"`
+}
+
+// Write is a request to be rehearsed by itself.
+type Write struct {
+	On      string            `json:"on,omitempty"` // draft, live, or the number of a release
+	Method  string            `json:"method"`
+	Path    string            `json:"path"` // below the window, with its query
+	ActAs   string            `json:"act_as,omitempty"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    string            `json:"body,omitempty"`
+}
+
+// Rehearsed is the answer to a write that was rolled back, and what it did.
+type Rehearsed struct {
+	Status  int               `json:"status"`
+	Reason  string            `json:"reason"`
+	Headers map[string]string `json:"headers"`
+	Body    string            `json:"body"`
+	Rows    []RowChange       `json:"rows"`    // as far as they are shown
+	More    int               `json:"more"`    // rows that are not shown
+	Lasting []string          `json:"lasting"` // what the database can't undo
+}
+
+// RowChange is what a write did to a row.
+type RowChange struct {
+	Row    string        `json:"row"`    // its path
+	Became string        `json:"became"` // created, changed, unchanged, deleted; linked, unlinked
+	Fields []FieldChange `json:"fields,omitempty"`
+}
+
+// FieldChange is the value of a field before and after; one is left out of a row that is new or gone.
+type FieldChange struct {
+	Name   string          `json:"name"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
 }
 
 // How long a rehearsal may last, and how many there may be at once.

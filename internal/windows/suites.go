@@ -76,6 +76,24 @@ func (s *Registry) SaveSuite(ctx context.Context, window, name, text, by string)
 	return out, nil
 }
 
+// Amendments are criteria of a suite to be rewritten.
+type Amendments struct {
+	Amendments []suite.Amendment `json:"amendments"`
+}
+
+// AmendSuite rewrites criteria of a suite that is kept.
+func (s *Registry) AmendSuite(ctx context.Context, window, name string, list []suite.Amendment, by string) (Suite, error) {
+	text, err := s.SuiteText(ctx, window, name)
+	if err != nil {
+		return Suite{}, err
+	}
+	amended, err := suite.Amend([]byte(text), list)
+	if err != nil {
+		return Suite{}, err
+	}
+	return s.SaveSuite(ctx, window, name, string(amended), by)
+}
+
 // RemoveSuite forgets a suite.
 func (s *Registry) RemoveSuite(ctx context.Context, window, name string) error {
 	err := s.records.RemoveSuite(ctx, window, name)

@@ -306,6 +306,11 @@ export function useSuiteWork(window: string) {
         settled(await manage.PUT('/windows/{window}/suites/{suite}', { ...one(name), body: { text } })),
       ...again,
     }),
+    amend: useMutation({
+      mutationFn: async ({ name, amendments }: { name: string; amendments: Schemas['Amendment'][] }) =>
+        settled(await manage.PATCH('/windows/{window}/suites/{suite}', { ...one(name), body: { amendments } })),
+      ...again,
+    }),
     remove: useMutation({
       mutationFn: async (name: string) => settled(await manage.DELETE('/windows/{window}/suites/{suite}', one(name))),
       ...again,

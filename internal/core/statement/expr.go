@@ -24,9 +24,10 @@ type builder struct {
 	prefixes map[*query.Apply]string // what the branches of concat begin with, by name
 	with     []string                // those, as they stand before the statement
 	uses     map[string]*Use
-	lists    int  // of a write of many: how many lists its input has so far
-	paged    bool // relations to many show a page, with a link to the rest
-	isolated bool // SQL of the document is in the statement
+	rules    []string // conditions that row rules add
+	lists    int      // of a write of many: how many lists its input has so far
+	paged    bool     // relations to many show a page, with a link to the rest
+	isolated bool     // SQL of the document is in the statement
 	metadata query.Metadata
 }
 
@@ -152,7 +153,10 @@ func (b *builder) meets(all []access.AnyOf, alias string) (condition, joins stri
 		part, more := b.anyOf(any, alias)
 		parts, joins = append(parts, part), joins+more
 	}
-	return strings.Join(parts, " and "), joins
+	if condition = strings.Join(parts, " and "); condition != "" {
+		b.rules = append(b.rules, condition)
+	}
+	return condition, joins
 }
 
 // anyOf writes rules of which a row must meet one.

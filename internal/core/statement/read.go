@@ -23,6 +23,7 @@ func Read(q *query.Query, scope *access.Scope, after []bool, bounds Bounds) *Pla
 	b.params, b.paged = q.Params, true
 	plan := newPlan()
 	plan.Uses = b.uses
+	defer func() { plan.Rules = b.rules }()
 	alias := b.alias(q.Root.Resource.Name)
 	list := &selectList{}
 	if q.Nests != nil {

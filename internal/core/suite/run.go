@@ -64,6 +64,8 @@ type Result struct {
 	Seconds  float64 `json:"seconds"`
 	Asked    int     `json:"asked"` // requests
 	Steps    []Taken `json:"steps,omitempty"`
+
+	Amendments []Amendment `json:"amendments,omitempty"` // that make the check hold of the answer, where it can be changed so
 }
 
 // Taken is a step as it was taken: the request, and the status of its answer.
@@ -126,8 +128,9 @@ type run struct {
 	asked   int
 	taken   []Taken
 	last    struct {
-		request Request
-		answer  Answer
+		request    Request
+		answer     Answer
+		amendments []Amendment
 	}
 }
 
@@ -180,6 +183,7 @@ func (a *runs) check(ctx context.Context, w *Workflow) error {
 				result.Request += "\n" + string(r.last.request.Body)
 			}
 			result.Answer = fmt.Sprintf("%d\n%.4000s", r.last.answer.Status, r.last.answer.Body)
+			result.Amendments = r.last.amendments
 		}
 	default:
 		return err
@@ -311,6 +315,7 @@ func (r *run) action(s *Step, failed bool) (*Action, error) {
 // step sends what a step says, and holds the answer against its criteria.
 func (r *run) step(ctx context.Context, s *Step) error {
 	at := "step " + s.ID
+	r.last.amendments = nil
 	if s.WorkflowID != "" {
 		if err := r.call(ctx, r.all.suite.Workflow(s.WorkflowID), s.Parameters, s); err != nil {
 			return err
@@ -337,6 +342,7 @@ func (r *run) step(ctx context.Context, s *Step) error {
 			return &failure{fmt.Sprintf("%s, line %d", at, c.Line), err.Error(), c.Condition}
 		}
 		if !is {
+			r.last.amendments = r.amendments(s)
 			return &failure{fmt.Sprintf("%s, line %d", at, c.Line), "does not hold: " + c.Condition + r.got(c), c.Condition}
 		}
 	}

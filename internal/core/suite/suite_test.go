@@ -110,9 +110,8 @@ paths:
     get: {operationId: read, responses: {"200": {description: x}, default: {description: x}}}
 `
 
-// Workflows call, depend, go to, try again and give outputs on.
-func TestRun(t *testing.T) {
-	t.Parallel()
+func contractOf(t *testing.T) *contract.Contract {
+	t.Helper()
 	v, err := jsontree.Parse([]byte(description))
 	if err != nil {
 		t.Fatal(err)
@@ -121,6 +120,13 @@ func TestRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return described
+}
+
+// Workflows call, depend, go to, try again and give outputs on.
+func TestRun(t *testing.T) {
+	t.Parallel()
+	described := contractOf(t)
 	for _, tt := range []struct{ name, text, want string }{
 		{"outputs, bodies and replacements", `
   - workflowId: w
@@ -207,5 +213,69 @@ func TestRun(t *testing.T) {
 				t.Errorf("got  %s\nwant %s", text, tt.want)
 			}
 		})
+	}
+}
+
+// What a check got in place of what it wants can be accepted: its criteria are rewritten where they stand, and nothing else is.
+func TestAmendments(t *testing.T) {
+	t.Parallel()
+	described := contractOf(t)
+	for _, tt := range []struct{ name, criteria, want string }{
+		{"a status", "[{condition: $statusCode == 201}]", "[{condition: $statusCode == 200}]"},
+		{"in quotes, with a comment beside it", `
+        - condition: '$response.body#/name == ''Max''' # the dog
+        - {condition: "$response.body#/id == 7"}
+        - condition: "$response.body#/name == '\"'"`, `
+        - condition: "$response.body#/name == 'Rex'" # the dog
+        - {condition: "$response.body#/id == 7"}
+        - condition: "$response.body#/name == 'Rex'"`},
+		{"two on one line", "[{condition: $statusCode == 201}, {condition: $statusCode < 100}]",
+			"[{condition: $statusCode == 200}, {condition: $statusCode == 200}]"},
+		{"another value than null", "[{condition: $response.body#/none != null}]", `[{condition: "$response.body#/none == null"}]`},
+		{"a quote in a value", "[{condition: $response.body#/quay == 'x'}]", `[{condition: "$response.body#/quay == 'Gull''s Quay'"}]`},
+		{"a list", "[{condition: $response.body#/tags == 'x'}]", ""},
+		{"what is not there", "[{condition: $response.body#/nothing == 1}]", ""},
+		{"one of two that can't be", "[{condition: $statusCode == 201}, {condition: $statusCode == 201 || $statusCode == 202}]", ""},
+		{"an expression at the right", "[{condition: $response.body#/id == $inputs.n}]", ""},
+		{"what a path finds", "[{context: $response.body, type: jsonpath, condition: $.nothing}]", ""},
+		{"on two lines", `
+        - condition: >
+            $statusCode == 201`, "can't"},
+	} {
+		text := func(criteria string) string {
+			return head + "  - workflowId: w # a check\n    inputs: {type: object, properties: {n: {default: 1}}}\n" +
+				"    steps:\n      - {stepId: before, operationId: list}\n      - stepId: a\n        operationId: list\n        successCriteria: " + criteria + "\n"
+		}
+		read, err := Parse([]byte(text(tt.criteria)))
+		if err != nil {
+			t.Fatalf("%s: %v", tt.name, err)
+		}
+		results, err := read.Run(t.Context(), Options{Contract: described, Send: func(context.Context, Request) (Answer, error) {
+			return Answer{200, nil, []byte(`{"id": 7, "name": "Rex", "tags": ["a"], "none": null, "quay": "Gull's Quay"}`)}, nil
+		}})
+		if err != nil || len(results) != 1 || results[0].Passed {
+			t.Fatalf("%s: %v %v", tt.name, results, err)
+		}
+		list := results[0].Amendments
+		if tt.want == "" {
+			if len(list) > 0 {
+				t.Errorf("%s: amended to %v, which nobody said", tt.name, list)
+			}
+			continue
+		}
+		amended, err := Amend([]byte(text(tt.criteria)), list)
+		if f, is := fault.From(err); tt.want == "can't" {
+			if !is || f.Code != "suite.spread" {
+				t.Errorf("%s: %s %v", tt.name, amended, err)
+			}
+			continue
+		}
+		if err != nil || string(amended) != text(tt.want) {
+			t.Errorf("%s: %v\ngot  %s\nwant %s", tt.name, err, amended, text(tt.want))
+			continue
+		}
+		if _, err := Amend(amended, list); err == nil || !strings.Contains(err.Error(), "run the suite again") {
+			t.Errorf("%s: amended twice: %v", tt.name, err)
+		}
 	}
 }

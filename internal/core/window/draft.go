@@ -8,6 +8,7 @@ import (
 
 	"eagerwindow/internal/core/catalog"
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/yamltext"
 )
 
 // Draft writes the first document of a window over a catalog: every table of some schemas (none: of all) as a resource, and a
@@ -42,7 +43,7 @@ func Draft(name string, cat *catalog.Catalog, chosen ...string) (string, error) 
 	used := map[string]bool{}
 	for _, t := range tables {
 		resource := ResourceName(t, used)
-		fmt.Fprintf(&b, "  %s: {from: %s}", resource, yamlText(t.String()))
+		fmt.Fprintf(&b, "  %s: {from: %s}", resource, yamltext.Scalar(t.String()))
 		if !t.Writable() || t.Primary == nil && len(t.Uniques) == 0 {
 			fmt.Fprintf(&b, "  # a %s without a key: read only", t.Kind)
 		}
@@ -85,15 +86,4 @@ func ResourceName(t *catalog.Table, used map[string]bool) string {
 	}
 	used[name] = true
 	return name
-}
-
-// yamlText writes a text so that YAML reads it as that text.
-func yamlText(s string) string {
-	plain := !strings.ContainsFunc(s, func(c rune) bool {
-		return !(c == '.' || c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9')
-	})
-	if plain {
-		return s
-	}
-	return strconv.Quote(s)
 }

@@ -1,14 +1,13 @@
 package window
 
 import (
-	"encoding/json"
-	"regexp"
 	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/yamltext"
 )
 
 // GrantOf finds what the text of a document lets a role do with a resource, with variables as they stand there. own is false where "*"
@@ -182,7 +181,7 @@ func (a *Allowance) limited() bool {
 
 // grantLines writes one entry of may. Where nothing is granted, it is left out unless it must say so.
 func grantLines(resource string, allow []*Allowance, say bool) []string {
-	name := scalar(resource)
+	name := yamltext.Scalar(resource)
 	if len(allow) == 0 && !say {
 		return nil
 	}
@@ -207,7 +206,7 @@ func grantLines(resource string, allow []*Allowance, say bool) []string {
 func operationLine(a *Allowance) string {
 	var parts []string
 	if a.Rows.Value != "" {
-		parts = append(parts, "rows: "+scalar(a.Rows.Value))
+		parts = append(parts, "rows: "+yamltext.Scalar(a.Rows.Value))
 	}
 	if a.Fields != nil {
 		parts = append(parts, "fields: "+scalars(a.Fields))
@@ -218,7 +217,7 @@ func operationLine(a *Allowance) string {
 	if len(a.Set) > 0 {
 		set := make([]string, len(a.Set))
 		for i, p := range a.Set {
-			set[i] = scalar(p.Field.Value) + ": " + scalar(p.Value.Value)
+			set[i] = yamltext.Scalar(p.Field.Value) + ": " + yamltext.Scalar(p.Value.Value)
 		}
 		parts = append(parts, "set: {"+strings.Join(set, ", ")+"}")
 	}
@@ -228,22 +227,9 @@ func operationLine(a *Allowance) string {
 func scalars(list []Text) string {
 	texts := make([]string, len(list))
 	for i, t := range list {
-		texts[i] = scalar(t.Value)
+		texts[i] = yamltext.Scalar(t.Value)
 	}
 	return "[" + strings.Join(texts, ", ") + "]"
-}
-
-// plain is what YAML takes without quotes, also between braces.
-var plain = regexp.MustCompile(`^[\p{L}\d_/$(][^,\[\]{}#:\\"\n\r\t]*$`)
-
-// scalar writes a text so that YAML reads it as that text.
-func scalar(text string) string {
-	var back any
-	if plain.MatchString(text) && !strings.HasSuffix(text, " ") && yaml.Unmarshal([]byte(text), &back) == nil && back == any(text) {
-		return text
-	}
-	quoted, _ := json.Marshal(text) // JSON's strings are YAML's
-	return string(quoted)
 }
 
 func indented(by int, lines []string) []string {

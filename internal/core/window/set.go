@@ -6,11 +6,11 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 
 	"eagerwindow/internal/core/fault"
+	"eagerwindow/internal/core/yamltext"
 )
 
 // Edit changes one entry of a document's text: it sets the entry at a path of keys, renames its key, or removes it.
@@ -227,7 +227,7 @@ func rename(text []byte, path []string, to string) ([]byte, error) {
 	}
 	slices.SortFunc(nodes, func(a, b *yaml.Node) int { return (b.Line-a.Line)*10_000 + b.Column - a.Column })
 	for _, n := range nodes { // from the last on, so that the places of the others hold
-		p.respell(n, to)
+		yamltext.Respell(p.lines, n, to)
 	}
 	return p.text(), nil
 }
@@ -262,18 +262,6 @@ func references(root *yaml.Node, section, name string) (list []*yaml.Node) {
 	return list
 }
 
-// respell writes a scalar that stands on one line anew.
-func (p *place) respell(n *yaml.Node, to string) {
-	line := []rune(p.lines[n.Line-1])
-	from := n.Column - 1
-	length := utf8.RuneCountInString(n.Value)
-	if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
-		quote := line[from]
-		length = slices.Index(line[from+1:], quote) + 2
-	}
-	p.lines[n.Line-1] = string(line[:from]) + scalar(to) + string(line[from+length:])
-}
-
 // rewrite writes the innermost entry anew that holds the change and begins a line; n entries of the path lead to the change.
 func (p *place) rewrite(n int) []byte {
 	at := p.lineEntry(n)
@@ -295,7 +283,7 @@ func (p *place) text() []byte { return []byte(strings.Join(p.lines, "\n")) }
 
 // entryLines writes an entry: in one line where it is short and holds no mapping of mappings.
 func entryLines(indent int, key string, value *yaml.Node, comment string) []string {
-	begin := strings.Repeat(" ", indent) + scalar(key) + ":"
+	begin := strings.Repeat(" ", indent) + yamltext.Scalar(key) + ":"
 	one := begin + " " + flow(value)
 	nested := false
 	for i := 1; i < len(value.Content); i += 2 {
@@ -309,7 +297,7 @@ func entryLines(indent int, key string, value *yaml.Node, comment string) []stri
 
 // blockLines writes an entry whose value is a mapping, with each entry of that on lines of its own.
 func blockLines(indent int, key string, value *yaml.Node, comment string) []string {
-	lines := []string{strings.Repeat(" ", indent) + scalar(key) + ":" + comment}
+	lines := []string{strings.Repeat(" ", indent) + yamltext.Scalar(key) + ":" + comment}
 	for i := 0; i+1 < len(value.Content); i += 2 {
 		lines = append(lines, entryLines(indent+2, value.Content[i].Value, value.Content[i+1], "")...)
 	}
@@ -326,7 +314,7 @@ func flow(n *yaml.Node) string {
 			if i > 0 {
 				b.WriteString(", ")
 			}
-			b.WriteString(scalar(n.Content[i].Value) + ": " + flow(n.Content[i+1]))
+			b.WriteString(yamltext.Scalar(n.Content[i].Value) + ": " + flow(n.Content[i+1]))
 		}
 		b.WriteByte('}')
 	case yaml.SequenceNode:
@@ -344,7 +332,7 @@ func flow(n *yaml.Node) string {
 		if n.ShortTag() != "!!str" {
 			return n.Value
 		}
-		return scalar(n.Value)
+		return yamltext.Scalar(n.Value)
 	}
 	return b.String()
 }

@@ -1,22 +1,35 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { useRef, useState } from 'react';
+import { useRef } from 'react';
 
+import { Refused } from '../../api/client';
 import { bytes, count, counted, took } from '../../look/format';
 import { Bar, Code, Problem, Tabs, Td, Th } from '../../look/parts';
 import { useRows } from '../../look/useRows';
 import { Cell } from './Cell';
+import { Changes } from './Changes';
 import { Tree } from './Tree';
 import type { Answer } from './useAnswer';
 
 const views = ['Table', 'Tree', 'Text', 'Headers'] as const;
+const rehearsedViews = ['Changes', ...views] as const;
 
-/** The answer: how it went, then its rows, its tree, its text or its headers. */
-export function AnswerPane({ answer, failure }: { answer: Answer | undefined; failure: string | undefined }) {
-  const [view, setView] = useState<(typeof views)[number]>('Table');
-  if (failure !== undefined)
+interface AnswerPaneProps {
+  answer: Answer | undefined;
+  failure: Error | null;
+  /** The view that is chosen; empty: the one that the answer begins with. */
+  view: string;
+  onView: (view: string) => void;
+}
+
+/** The answer: how it went, then what a rehearsal changed, its rows, its tree, its text or its headers. */
+export function AnswerPane({ answer, failure, view: chosen, onView }: AnswerPaneProps) {
+  if (failure)
     return (
       <Box padding="20px" data-part="answer">
-        <Problem>The service does not answer: {failure}</Problem>
+        <Problem>
+          {failure instanceof Refused ? '' : 'The service does not answer: '}
+          {failure.message}
+        </Problem>
       </Box>
     );
   if (!answer)
@@ -25,6 +38,9 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
         Asking …
       </Box>
     );
+  const changed = answer.rehearsed && answer.error === null ? answer.rehearsed : null;
+  const options = changed ? rehearsedViews : views;
+  const view = options.find((v) => v === chosen) ?? options[0];
   return (
     <Flex direction="column" height="100%" data-part="answer">
       <Bar gap="16px">
@@ -34,9 +50,10 @@ export function AnswerPane({ answer, failure }: { answer: Answer | undefined; fa
         <chakra.span flex="1" overflow="hidden" textOverflow="ellipsis">
           {summary(answer)}
         </chakra.span>
-        <Tabs label="View of the answer" options={views} chosen={view} onChoose={setView} />
+        <Tabs label="View of the answer" options={options} chosen={view} onChoose={onView} />
       </Bar>
       <Box flex="1" minHeight="0">
+        {view === 'Changes' && changed && <Changes done={changed} />}
         {view === 'Table' && <Rows answer={answer} />}
         {view === 'Tree' && (
           <Scrolled>
@@ -73,9 +90,8 @@ function summary(a: Answer): string {
       a.total === null ? counted(a.rows.length, 'row') : `${count(a.rows.length)} of ${counted(a.total, 'row')}`,
     );
   const written = a.headers.find(([name]) => name === 'rows-affected')?.[1];
-  const rehearsed = a.headers.some(([name]) => name === 'rehearsed');
-  if (written !== undefined) parts.push(`${counted(Number(written), 'row')} ${rehearsed ? 'rehearsed' : 'written'}`);
-  if (rehearsed) parts.push('rolled back');
+  if (written !== undefined) parts.push(`${counted(Number(written), 'row')} ${a.rehearsed ? 'rehearsed' : 'written'}`);
+  if (a.rehearsed) parts.push('rolled back');
   parts.push(took(a.milliseconds), bytes(a.bytes));
   return parts.join(', ');
 }

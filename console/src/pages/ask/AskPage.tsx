@@ -41,14 +41,17 @@ function Ask({ window, model }: { window: string; model: Model }) {
   const [typed, setTyped] = useState({ of: address, text: address });
   const text = typed.of === address ? typed.text : address;
   const answer = useAnswer(window);
-  const keep = (next: Partial<Request>, shown: string = side) => {
+  const view = search.get('view') ?? '';
+  const keep = (next: Partial<Request>, shown: { side?: string; view?: string } = {}) => {
+    const beside = { side, view, ...shown };
     const r = { method, address, body, speaker, ...next };
     setSearch(
       {
         q: r.address,
         ...(r.speaker.roles.length > 0 ? { as: r.speaker.roles.join(','), ...claimParams(r.speaker.claims) } : {}),
         ...(r.method === 'GET' ? {} : { method: r.method, body: r.body }),
-        ...(shown === 'Fields' ? {} : { side: shown }),
+        ...(beside.side === 'Fields' ? {} : { side: beside.side }),
+        ...(beside.view ? { view: beside.view } : {}),
       },
       { replace: true },
     );
@@ -89,7 +92,7 @@ function Ask({ window, model }: { window: string; model: Model }) {
         Nothing is sent yet. What it would touch is shown beside the button.
       </Box>
     ) : (
-      <AnswerPane answer={answer.data} failure={answer.error?.message} />
+      <AnswerPane answer={answer.data} failure={answer.error} view={view} onView={(v) => keep({}, { view: v })} />
     );
   return (
     <Grid templateColumns="minmax(0, 1fr)" templateRows="auto auto minmax(0, 1fr)" height="100%">
@@ -156,7 +159,7 @@ function Ask({ window, model }: { window: string; model: Model }) {
                   content: (
                     <Flex direction="column" height="100%">
                       <Box height="36px" flex="none" paddingX="16px" borderBottomWidth="1px" fontSize="12.5px">
-                        <Tabs label="Beside" options={sides} chosen={side} onChoose={(s) => keep({}, s)} />
+                        <Tabs label="Beside" options={sides} chosen={side} onChoose={(s) => keep({}, { side: s })} />
                       </Box>
                       <Box flex="1" minHeight="0">
                         <Suspense fallback={<Waiting what="it" />}>

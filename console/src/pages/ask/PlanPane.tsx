@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { fetchedJSON } from '../../api/client';
 import { count, took } from '../../look/format';
 import { Code, Section, Waiting } from '../../look/parts';
-import { lines, type Explanation, type PlanLine } from './plan';
+import { lines, marked, type Explanation, type PlanLine } from './plan';
 import { encoded } from './sentence';
 import { actAs, type Speaker } from './speaker';
 
@@ -25,18 +25,22 @@ export function PlanPane({ window, address, speaker }: { window: string; address
   return (
     <Box height="100%" overflow="auto" data-part="plan" tabIndex={0} role="group" aria-label="Plan">
       <Section>
-        <PlanLines head={`one statement, ${took(e.took_ms)}`} share="share of time" lines={lines(e.plan)} />
-      </Section>
-      <Section color="muted">
-        {e.advice.length === 0 && 'No index would help.'}
-        {e.advice.map((a) => (
-          <Box key={a.message} color="amber">
-            ◆ {a.message}
+        <Code fontSize="12px">
+          {marked(e.sql, e.rules).map(({ text, rule }, i) =>
+            rule ? (
+              <chakra.mark key={i} bg="transparent" color="amber" borderBottomWidth="1px" borderColor="amber">
+                {text}
+              </chakra.mark>
+            ) : (
+              text
+            ),
+          )}
+        </Code>
+        {e.rules.length > 0 && (
+          <Box color="amber" marginTop="6px">
+            ◆ Underlined: row rules of {speaker.roles.join(' and ')}.
           </Box>
-        ))}
-      </Section>
-      <Section border="none">
-        <Code fontSize="12px">{e.sql}</Code>
+        )}
         {e.arguments.length > 0 && (
           <Box color="muted" marginTop="6px">
             {e.arguments.map((a, i) => (
@@ -46,6 +50,17 @@ export function PlanPane({ window, address, speaker }: { window: string; address
             ))}
           </Box>
         )}
+      </Section>
+      <Section>
+        <PlanLines head={`one statement, ${took(e.took_ms)}`} share="share of time" lines={lines(e.plan)} />
+      </Section>
+      <Section color="muted" border="none">
+        {e.advice.length === 0 && 'No index would help.'}
+        {e.advice.map((a) => (
+          <Box key={a.message} color="amber">
+            ◆ {a.message}
+          </Box>
+        ))}
       </Section>
     </Box>
   );

@@ -19,6 +19,8 @@ interface Node {
 /** How the database answers a request. */
 export interface Explanation {
   sql: string;
+  /** The parts of it that row rules add. */
+  rules: string[];
   arguments: unknown[];
   took_ms: number;
   advice: { message: string }[];
@@ -88,4 +90,18 @@ function says(n: Node): string {
     default:
       return n['Node Type'].toLowerCase();
   }
+}
+
+/** A statement in pieces: those that row rules add, and what is between them. */
+export function marked(sql: string, rules: string[]): { text: string; rule: boolean }[] {
+  let pieces = [{ text: sql, rule: false }];
+  for (const rule of rules)
+    pieces = pieces.flatMap((p) =>
+      p.rule
+        ? [p]
+        : p.text
+            .split(rule)
+            .flatMap((text, i) => [...(i > 0 ? [{ text: rule, rule: true }] : []), { text, rule: false }]),
+    );
+  return pieces.filter((p) => p.text !== '');
 }

@@ -1,6 +1,6 @@
 import { useMutation } from '@tanstack/react-query';
 
-import { fetched } from '../../api/client';
+import { fetched, manage, settled, type Schemas } from '../../api/client';
 import { encoded } from './sentence';
 import { actAs, type Speaker } from './speaker';
 import type { Method } from './writing';
@@ -19,6 +19,8 @@ export interface Answer {
   rows: Row[] | null;
   total: number | null;
   error: string | null;
+  /** What a write that was rolled back did to each row. */
+  rehearsed: Pick<Schemas['Rehearsed'], 'rows' | 'more' | 'lasting'> | null;
 }
 
 function read(text: string): Json {
@@ -43,29 +45,67 @@ export interface Request {
   real?: boolean;
 }
 
-async function ask(window: string, { method, address, body: sent, speaker, real }: Request): Promise<Answer> {
-  const start = performance.now();
+/** What an answer begins as: what came over the wire. */
+type Raw = Pick<Answer, 'status' | 'phrase' | 'headers' | 'text' | 'rehearsed'>;
+
+async function send(window: string, { method, address, body, speaker }: Request): Promise<Raw> {
   const as = actAs(speaker);
-  const carries = method !== 'GET' && method !== 'DELETE';
-  const many = address.split('?', 1)[0]?.endsWith('/$each'); // may be a million rows
   const { response, text } = await fetched(`/draft/${window}${encoded(address)}`, {
     method,
-    headers: {
-      ...(as ? { 'Act-As': as } : {}),
-      ...(carries ? { 'Content-Type': 'application/json' } : {}),
-      ...(carries && !many ? { Prefer: 'return=representation' } : {}),
-      ...(method === 'GET' || real ? {} : { Rehearsal: 'once' }),
-    },
-    body: carries ? sent : undefined,
+    headers: { ...(as ? { 'Act-As': as } : {}), ...bodyHeaders(method, address) },
+    body: carries(method) ? body : undefined,
   });
-  const body = read(text);
-  const answer: Answer = {
+  return {
     status: response.status,
     phrase: response.statusText,
     headers: [...response.headers.entries()],
     text,
+    rehearsed: null,
+  };
+}
+
+async function rehearse(window: string, { method, address, body, speaker }: Request): Promise<Raw> {
+  const as = actAs(speaker);
+  const done = settled(
+    await manage.POST('/windows/{window}/rehearsals/once', {
+      params: { path: { window } },
+      body: {
+        method: method as Schemas['Write']['method'],
+        path: encoded(address).replace(/^\//, ''),
+        headers: bodyHeaders(method, address),
+        ...(as ? { act_as: as } : {}),
+        ...(carries(method) ? { body } : {}),
+      },
+    }),
+  );
+  return {
+    status: done.status,
+    phrase: done.reason,
+    headers: Object.entries(done.headers).map(([name, value]) => [name.toLowerCase(), value]),
+    text: done.body,
+    rehearsed: done,
+  };
+}
+
+const carries = (method: Method) => method !== 'GET' && method !== 'DELETE';
+
+/** Of every row of a filter, which may be a million, none comes back. */
+const bodyHeaders = (method: Method, address: string): Record<string, string> =>
+  !carries(method)
+    ? {}
+    : {
+        'Content-Type': 'application/json',
+        ...(address.split('?', 1)[0]?.endsWith('/$each') ? {} : { Prefer: 'return=representation' }),
+      };
+
+async function ask(window: string, request: Request): Promise<Answer> {
+  const start = performance.now();
+  const raw = await (request.method === 'GET' || request.real ? send : rehearse)(window, request);
+  const body = read(raw.text);
+  const answer: Answer = {
+    ...raw,
     milliseconds: performance.now() - start,
-    bytes: new TextEncoder().encode(text).length,
+    bytes: new TextEncoder().encode(raw.text).length,
     rows: null,
     total: null,
     error: null,

@@ -1,5 +1,4 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { useSearchParams } from 'wouter';
 
 import { useRun, useRuns, useSuites, type CheckResult, type Run } from '../../api/hooks';
 import { count, counted, local, took } from '../../look/format';
@@ -15,6 +14,7 @@ import {
   Waiting,
   When,
 } from '../../look/parts';
+import { useAddress } from '../../look/useAddress';
 import type { PageProps } from '../../pages';
 import { Failure } from './Failure';
 import { Results } from './Results';
@@ -30,7 +30,7 @@ const given: Record<string, string> = {
 
 /** Suites of checks, their runs, and what failed. */
 export default function ChecksPage({ window }: PageProps) {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useAddress();
   const suites = useSuites(window);
   const runs = useRuns(window);
   const running = useRunning(window);
@@ -42,14 +42,10 @@ export default function ChecksPage({ window }: PageProps) {
   const results = running.results ?? run.data?.results ?? [];
   const suite = search.get('suite') ?? results.find((r) => !r.passed)?.suite ?? names[0] ?? '';
   const editing = search.has('edit') || search.has('new');
-  const go = (next: Record<string, string>) => setSearch(next, { replace: true });
+  /** Another suite is shown, in the same run. */
+  const choose = (next: string) => change({ suite: next, check: '', find: '', failed: '', edit: '', new: '' });
   const begin = (list: string[]) => {
-    const edited: Record<string, string> | null = search.has('edit')
-      ? { suite, edit: 'text' }
-      : search.has('new')
-        ? { new: 'suite' }
-        : null;
-    go(edited ?? (list.length === 1 ? { suite } : {})); // what is shown is the run that begins
+    change({ run: '', check: '', suite: list.length === 1 || editing ? suite : '' }); // what is shown is the run that begins
     running.start(list);
   };
   const ofSuite = results.filter((r) => r.suite === suite);
@@ -79,14 +75,14 @@ export default function ChecksPage({ window }: PageProps) {
                   about={given[name]}
                   chosen={name === suite}
                   results={results.filter((r) => r.suite === name)}
-                  onChoose={() => go({ suite: name })}
+                  onChoose={() => choose(name)}
                 />
               ))}
               <Section color="muted" border="none">
                 The last three are written by nobody: they follow from the document and the description. Everything runs
                 in rehearsals, so nothing lasts.
                 <Box marginTop="10px">
-                  <TextButton onClick={() => go({ new: 'suite' })}>+ suite</TextButton>
+                  <TextButton onClick={() => change({ new: 'suite', edit: '' })}>+ suite</TextButton>
                 </Box>
               </Section>
             </Pane>
@@ -106,7 +102,11 @@ export default function ChecksPage({ window }: PageProps) {
                   aside={
                     <Flex gap="8px">
                       {!given[suite] && (
-                        <QuietButton type="button" height="26px" onClick={() => go({ suite, edit: 'text' })}>
+                        <QuietButton
+                          type="button"
+                          height="26px"
+                          onClick={() => change({ suite, edit: 'text', new: '' })}
+                        >
                           Edit
                         </QuietButton>
                       )}
@@ -128,7 +128,7 @@ export default function ChecksPage({ window }: PageProps) {
                     </Section>
                   )}
                   {ofSuite.length > 0 ? (
-                    <Results results={ofSuite} chosen={check} onChoose={(c) => go({ suite, check: c })} />
+                    <Results results={ofSuite} chosen={check} onChoose={(c) => change({ suite, check: c })} />
                   ) : (
                     <Empty>
                       {running.on
@@ -138,7 +138,11 @@ export default function ChecksPage({ window }: PageProps) {
                   )}
                 </Pane>
               </Box>
-              <RunBars runs={runs.data} shown={shown} onChoose={(id) => go({ suite, run: String(id) })} />
+              <RunBars
+                runs={runs.data}
+                shown={shown}
+                onChoose={(id) => change({ suite, run: String(id), check: '' })}
+              />
             </Flex>
           ),
         },
@@ -151,10 +155,15 @@ export default function ChecksPage({ window }: PageProps) {
               key={search.get('new') ?? suite}
               window={window}
               suite={search.has('new') ? undefined : suites.data.find((s) => s.name === suite)}
-              onDone={(name) => go(name ? { suite: name } : {})}
+              onDone={choose}
             />
           ) : open ? (
-            <Failure window={window} result={open} />
+            <Failure
+              window={window}
+              result={open}
+              kept={suites.data.some((s) => s.name === open.suite)}
+              onAccepted={() => begin([open.suite ?? suite])}
+            />
           ) : (
             <Empty>Choose a check to see what was sent and answered.</Empty>
           ),

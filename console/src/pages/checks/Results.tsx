@@ -1,9 +1,10 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { useRef, useState } from 'react';
+import { useRef } from 'react';
 
 import type { CheckResult } from '../../api/hooks';
 import { count, took } from '../../look/format';
 import { Entry, Mono, Tick } from '../../look/parts';
+import { useAddress } from '../../look/useAddress';
 import { useRows } from '../../look/useRows';
 
 interface ResultsProps {
@@ -58,8 +59,9 @@ function linesOf(r: CheckResult): Line[] {
 /** The results of a suite, a line for each check and for each step of one. */
 export function Results({ results, chosen, onChoose }: ResultsProps) {
   const scroller = useRef<HTMLDivElement>(null);
-  const [typed, setTyped] = useState('');
-  const [failedOnly, setFailedOnly] = useState(false);
+  const [search, change] = useAddress();
+  const typed = search.get('find') ?? '';
+  const failedOnly = search.has('failed');
   const failed = results.filter((r) => !r.passed).length;
   const lines = results
     .filter((r) => (!failedOnly || !r.passed) && (r.check ?? '').includes(typed.trim()))
@@ -75,11 +77,11 @@ export function Results({ results, chosen, onChoose }: ResultsProps) {
             height="26px"
             width="200px"
             value={typed}
-            onChange={(e) => setTyped(e.target.value)}
+            onChange={(e) => change({ find: e.target.value })}
           />
           {failed > 0 && (
             <chakra.label display="flex" gap="8px" alignItems="center">
-              <Tick checked={failedOnly} onChange={(e) => setFailedOnly(e.target.checked)} />
+              <Tick checked={failedOnly} onChange={(e) => change({ failed: e.target.checked ? 'only' : '' })} />
               only the {count(failed)} that failed
             </chakra.label>
           )}

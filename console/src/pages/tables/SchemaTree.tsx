@@ -1,9 +1,10 @@
 import { Box, chakra, Flex } from '@chakra-ui/react';
-import { useRef, useState } from 'react';
+import { useRef } from 'react';
 
 import type { Sketch, SketchEdit } from '../../api/hooks';
 import { count } from '../../look/format';
 import { Entry, Mono, PaneHead, Tick } from '../../look/parts';
+import { useAddress } from '../../look/useAddress';
 import { useRows } from '../../look/useRows';
 
 type TableEntry = Sketch['tables'][number];
@@ -23,7 +24,8 @@ const nameOf = (t: TableEntry) => t.table.slice(t.table.indexOf('.') + 1);
 
 /** The tables of the database by schema: which are in the API. A schema's box shows or hides all of its tables that are found. */
 export function SchemaTree({ tables, chosen, busy, onChoose, onEdit }: SchemaTreeProps) {
-  const [typed, setTyped] = useState('');
+  const [search, change] = useAddress();
+  const typed = search.get('find') ?? '';
   const scroller = useRef<HTMLDivElement>(null);
   const found = tables.filter((t) => `${t.table} ${t.resource}`.toLowerCase().includes(typed.trim().toLowerCase()));
   const schemas = [...new Set(found.map(schemaOf))];
@@ -42,7 +44,7 @@ export function SchemaTree({ tables, chosen, busy, onChoose, onEdit }: SchemaTre
           placeholder="Find …"
           height="28px"
           value={typed}
-          onChange={(e) => setTyped(e.target.value)}
+          onChange={(e) => change({ find: e.target.value })}
         />
       </Box>
       <Box ref={scroller} flex="1" minHeight="0" overflow="auto" fontSize="13px">

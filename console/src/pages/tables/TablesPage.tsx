@@ -2,11 +2,11 @@ import { yaml } from '@codemirror/lang-yaml';
 import { lineNumbers } from '@codemirror/view';
 import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useEffect } from 'react';
-import { useSearchParams } from 'wouter';
 
 import { useWindows } from '../../api/hooks';
 import { counted } from '../../look/format';
 import { Editor } from '../../look/Editor';
+import { useAddress } from '../../look/useAddress';
 import { Empty, MainButton, Pane, Panes, Problem, QuietButton, TextButton, Waiting } from '../../look/parts';
 import type { PageProps } from '../../pages';
 import { SchemaTree } from './SchemaTree';
@@ -15,14 +15,14 @@ import { useDocument, type Edits } from './useDocument';
 
 /** What is shown of the database. The tables edit the document, and the document edits the tables. */
 export default function TablesPage({ window }: PageProps) {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useAddress();
   const asked = search.get('table') ?? '';
   const doc = useDocument(window, asked);
   const { data, error, refetch } = doc.meaning;
   const first = data?.tables.find((t) => t.resource)?.table ?? data?.tables[0]?.table;
   useEffect(() => {
-    if (asked === '' && first) setSearch({ table: first }, { replace: true });
-  }, [asked, first, setSearch]);
+    if (asked === '' && first) change({ table: first });
+  }, [asked, first, change]);
   useUndoKeys(doc);
   if (!data) return <Waiting what="the tables" error={error} again={() => void refetch()} />;
   const entry = data.tables.find((t) => t.table === asked);
@@ -37,7 +37,7 @@ export default function TablesPage({ window }: PageProps) {
               tables={data.tables}
               chosen={asked}
               busy={doc.edits.isPending}
-              onChoose={(table) => setSearch({ table }, { replace: true })}
+              onChoose={(table) => change({ table })}
               onEdit={(list) => doc.edits.mutate(list)}
             />
           ),

@@ -49,6 +49,10 @@ func TestAsk(t *testing.T) {
 	p.shows(sentence, "read port_calls with vessel", "vessel/flag is NO and eta is before 1 Jul 2026", "by eta, latest first",
 		"the first 5, counted")
 	p.shows(answer, "200", "5 of ")
+	p.click("SQL")
+	p.shows(`[data-part=plan] mark`, "agent_id")
+	p.shows(`[data-part=plan]`, "row rules of agent")
+	p.click("Fields")
 
 	p.do("read what is not granted", mark(address), browsertest.Type(address, "/port_calls?select=remarks\r"))
 	p.shows(answer, "403", `role "agent" may not read remarks of port_calls`)
@@ -86,7 +90,7 @@ func TestWrite(t *testing.T) {
 	p.shows(`.cm-tooltip-autocomplete`, "remarks")
 	p.do("take what is offered", chromedp.Sleep(200*time.Millisecond), chromedp.KeyEvent("\r"), chromedp.KeyEvent(`"Gone."`),
 		browsertest.Click(touch+" button"))
-	p.shows(answer, "204 No Content", " rows rehearsed, rolled back")
+	p.shows(answer, "204 No Content", " rows rehearsed, rolled back", "Before\tAfter", "port_calls/", "remarks", "Gone.", "more rows")
 	if n := count(t, r, "select count(*) from harbour.port_call where remarks = 'Gone.'"); n != 0 {
 		t.Errorf("a rehearsal wrote %d rows", n)
 	}
@@ -108,6 +112,14 @@ func TestWrite(t *testing.T) {
 	at("method=POST&q=/tugs&body=" + url.QueryEscape(`{"name":7}`))
 	p.click("Rehearse: add")
 	p.shows(answer, "400", "name: a string is expected", "bollard_pull_t: is required")
+	at("method=DELETE&q=/cargo_items/1")
+	p.click("Rehearse: delete 1 row")
+	p.shows(`[data-part=changes]`, "deleted cargo_items/1", "description", "tonnes")
+	p.click("Text")
+	p.do("the view is in the address", chromedp.Reload(), chromedp.WaitVisible(touch))
+	p.click("Rehearse: delete 1 row")
+	p.shows(answer, "204 No Content")
+	p.do("no changes are shown there", chromedp.WaitNotPresent(`[data-part=changes]`))
 	at("method=DELETE&q=/port_calls/")
 	p.shows(touch, "Say which row")
 	at("method=POST&q=/$batch&body=" + url.QueryEscape(`{"requests":[{"id":"1","method":"GET","url":"tugs/1?select=name"}]}`))

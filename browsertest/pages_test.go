@@ -186,9 +186,24 @@ func TestChecksPage(t *testing.T) {
 	p.click("Save suite")
 	p.shows(`[data-part=suite-text] [role=alert]`, "line ")
 	p.do("as it was", browsertest.Click(`[aria-label=Suite]`), chromedp.KeyEvent("z", chromedp.KeyModifiers(2)))
+	// What it got is taken as right: only that criterion is written anew, and it passes.
+	suites, err := r.Operator.Suites(t.Context(), "saltmere")
+	if err != nil || suites[0].Name != "a-visit" {
+		t.Fatal(suites, err)
+	}
+	if _, err := r.Operator.SaveSuite(t.Context(), "saltmere", "a-visit", strings.Replace(suites[0].Text, "== 201", "== 202", 1)); err != nil {
+		t.Fatal(err)
+	}
+	p.click("Close")
+	p.click("Run")
+	p.shows(check, "failed", "$statusCode == 202 becomes $statusCode == 201")
+	p.click("Accept this answer")
+	p.shows(results, "1 passed, 0 failed")
+	if now, err := r.Operator.Suites(t.Context(), "saltmere"); err != nil || now[0].Text != suites[0].Text {
+		t.Errorf("accepted: %v\n%s", err, now[0].Text)
+	}
 	execute(t, r.Harbour, "alter table harbour.port_call add constraint none_departs check (departed_at is null) not valid")
 	p.click("Run")
-	p.click("Close")
 	p.shows(results, "0 passed, 1 failed")
 	p.shows(check, "failed", "step it-departs", "expected", "$statusCode == 200", "sent, as office", "PATCH /port_calls/", "none_departs")
 	p.do("open it in Ask", browsertest.Click(check+` a`), chromedp.WaitVisible(`[data-part=touch]`))
@@ -196,6 +211,11 @@ func TestChecksPage(t *testing.T) {
 	p.goTo("Checks")
 	p.click("Run all")
 	p.shows(`[data-part=suites]`, "edges", "passed", "1 failed")
+	p.press(`//*[@data-part="suites"]//button[starts-with(normalize-space(), "access")]`)
+	p.fill(`[aria-label="Find a check"]`, "pilot: read tugs")
+	p.shows(results, "pilot: read tugs")
+	p.do("find it again by the address", chromedp.Reload(), chromedp.WaitVisible(`[aria-label="Find a check"]`))
+	p.shows(results, "pilot: read tugs")
 	p.shows(`nav`, "failed")
 	p.clean()
 }

@@ -292,6 +292,10 @@ func TestWords(t *testing.T) {
 		{"UTC", format, "utc", []any{"2026-07-01T10:00:00+02:00"}, "2026-07-01 08:00:00 UTC"},
 		{"JSON", format, "pretty", []any{`{"a":1}`}, "{\n  \"a\": 1\n}"},
 		{"no JSON", format, "pretty", []any{"id,name"}, "id,name"},
+		{"what a rule adds", plan, "marked", []any{"a where r1 and b or r1", []any{"r1", "r2"}}, []any{
+			map[string]any{"text": "a where ", "rule": false}, map[string]any{"text": "r1", "rule": true},
+			map[string]any{"text": " and b or ", "rule": false}, map[string]any{"text": "r1", "rule": true}}},
+		{"no rule", plan, "marked", []any{"a", []any{}}, []any{map[string]any{"text": "a", "rule": false}}},
 		{"a type", openapi, "saying", []any{doc, schema("type", []any{"string", "null"}, "format", "date-time")},
 			map[string]any{"type": "date-time or null", "values": ""}},
 		{"a bound", openapi, "saying", []any{doc, schema("type", "number", "exclusiveMinimum", 0)},

@@ -117,7 +117,7 @@ func TestRehearseOnce(t *testing.T) {
 		{"a change", "", "PATCH", "tugs/3", `{"name":"Olga"}`, 200, `tugs/3 changed name:"Tern">"Olga"`, 0},
 		{"none", "", "PATCH", "tugs/3", `{"name":"Tern"}`, 200, `tugs/3 unchanged`, 0},
 		{"what is lost", "", "DELETE", "cargo_items/1", "", 204, "cargo_items/1 deleted", 0},
-		{"a replacement that makes a row", "", "PUT", "berths/Q77", `{"quay":"West","length_m":90,"depth_m":5}`, 201,
+		{"a replacement that makes a row", "", "PUT", "berths/Q77", `{"quay":"West","length_m":90,"max_draught_m":5}`, 201,
 			`berths/Q77 created`, 0},
 		{"many, by a parameter", "", "PATCH", "port_calls/$filter(@f)/$each?@f=id%20gt%2011995", `{"remarks":"Late."}`, 204,
 			"port_calls/12000 changed, port_calls/11999 changed, port_calls/11998 changed, port_calls/11996 changed, port_calls/11997 changed", 0},

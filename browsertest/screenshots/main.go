@@ -47,9 +47,6 @@ var pages = []struct {
 	{"ask.png", "/ask/saltmere", "dark", url.Values{"as": {"agent"}, "claim.agent_id": {"3"}, "side": {"SQL"},
 		"q": {"/port_calls?select=id,status,eta&expand=vessel(select=name,flag),tugs(select=name;orderby=name;top=2)&filter=status eq " +
 			"'departed' and eta lt 2026-07-01T00:00:00Z&orderby=eta desc&top=20"}}, `[data-part=plan]`},
-	{"write.png", "/ask/saltmere", "dark", url.Values{"method": {"PATCH"},
-		"q":    {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"},
-		"body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}, `[data-part=touch]`},
 	{"checks.png", "/checks/saltmere", "dark", url.Values{"suite": {"a-visit"}}, `[data-part=check]`},
 	{"description.png", "/description/saltmere", "dark", url.Values{"role": {"agent"}, "operation": {"list-port_calls"}},
 		`[data-part=operation]`},
@@ -110,6 +107,12 @@ func run() error {
 		if err := chromedp.Do(ctx, keepMode(p.mode), chromedp.Navigate(address), chromedp.WaitVisible(p.shows), shot(p.file)); err != nil {
 			return fmt.Errorf("%s: %w", p.file, err)
 		}
+	}
+	write := url.Values{"method": {"PATCH"}, "q": {"/port_calls/$filter(@f)/$each?@f=status eq 'cancelled' and eta lt 2025-08-01T00:00:00Z"},
+		"body": {"{\n  \"remarks\": \"Cancelled long ago.\",\n  \"berth_code\": null\n}"}}
+	if err := chromedp.Do(ctx, keepMode("dark"), chromedp.Navigate(base+"/ask/saltmere?"+write.Encode()),
+		browsertest.Click(`[data-part=touch] button`), chromedp.WaitVisible(`[data-part=changes]`), shot("write.png")); err != nil {
+		return fmt.Errorf("write.png: %w", err)
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(base+"/describe/saltmere?role=agent#list-port_calls"),
 		chromedp.WaitVisible(`.js #list-port_calls`), shot("reference.png")); err != nil {

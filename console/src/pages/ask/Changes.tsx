@@ -56,12 +56,12 @@ export function Changes({ done }: { done: NonNullable<Answer['rehearsed']> }) {
 function RowLines({ row }: { row: Schemas['RowChange'] }) {
   const [sign, color] = signs[row.became] ?? ['', 'muted'];
   const head = (
-    <>
-      <chakra.span color={color} whiteSpace="nowrap">
+    <chakra.span whiteSpace="nowrap">
+      <chakra.span color={color}>
         {sign} {row.became === 'changed' ? '' : row.became}
       </chakra.span>{' '}
-      <Mono whiteSpace="nowrap">{row.row}</Mono>
-    </>
+      <Mono>{row.row}</Mono>
+    </chakra.span>
   );
   const fields = row.fields ?? [];
   if (fields.length === 0)

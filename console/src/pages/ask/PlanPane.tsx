@@ -1,9 +1,9 @@
-import { Box, chakra, Flex } from '@chakra-ui/react';
+import { Box, chakra, Flex, type BoxProps } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 
 import { fetchedJSON } from '../../api/client';
 import { count, took } from '../../look/format';
-import { Code, Section, Waiting } from '../../look/parts';
+import { Code, Waiting } from '../../look/parts';
 import { lines, marked, type Explanation, type PlanLine } from './plan';
 import { encoded } from './sentence';
 import { actAs, type Speaker } from './speaker';
@@ -23,46 +23,64 @@ export function PlanPane({ window, address, speaker }: { window: string; address
     return <Waiting what="the plan" error={explained.error} again={() => void explained.refetch()} />;
   const e = explained.data;
   return (
-    <Box height="100%" overflow="auto" data-part="plan" tabIndex={0} role="group" aria-label="Plan">
-      <Section>
-        <Code fontSize="12px">
-          {marked(e.sql, e.rules).map(({ text, rule }, i) =>
-            rule ? (
-              <chakra.mark key={i} bg="transparent" color="amber" borderBottomWidth="1px" borderColor="amber">
-                {text}
-              </chakra.mark>
-            ) : (
-              text
-            ),
-          )}
-        </Code>
+    <Flex direction="column" height="100%" data-part="plan">
+      <Scrolled label="SQL" maxHeight="50%" borderBottomWidth="1px">
         {e.rules.length > 0 && (
-          <Box color="amber" marginTop="6px">
+          <Box color="amber" fontSize="12.5px" marginBottom="4px">
             ◆ Underlined: row rules of {speaker.roles.join(' and ')}.
           </Box>
         )}
-        {e.arguments.length > 0 && (
-          <Box color="muted" marginTop="6px">
-            {e.arguments.map((a, i) => (
-              <chakra.span key={i} fontFamily="mono" fontSize="12px" marginRight="10px">
-                ${i + 1} {JSON.stringify(a)}
-              </chakra.span>
-            ))}
-          </Box>
-        )}
-      </Section>
-      <Section>
+        <Statement of={e} />
+      </Scrolled>
+      <Scrolled label="Plan" flex="1">
         <PlanLines head={`one statement, ${took(e.took_ms)}`} share="share of time" lines={lines(e.plan)} />
-      </Section>
-      <Section color="muted" border="none">
-        {e.advice.length === 0 && 'No index would help.'}
-        {e.advice.map((a) => (
-          <Box key={a.message} color="amber">
-            ◆ {a.message}
-          </Box>
-        ))}
-      </Section>
+        <Box color="muted" marginTop="10px">
+          {e.advice.length === 0 && 'No index would help.'}
+          {e.advice.map((a) => (
+            <Box key={a.message} color="amber">
+              ◆ {a.message}
+            </Box>
+          ))}
+        </Box>
+      </Scrolled>
+    </Flex>
+  );
+}
+
+/** A part of the pane that scrolls by itself, by the keyboard as well. */
+function Scrolled({ label, children, ...rest }: { label: string } & BoxProps) {
+  return (
+    <Box minHeight="0" overflow="auto" padding="14px 16px" tabIndex={0} role="group" aria-label={label} {...rest}>
+      {children}
     </Box>
+  );
+}
+
+/** A statement with its arguments; what row rules add to it is underlined. */
+function Statement({ of: e }: { of: Explanation }) {
+  return (
+    <>
+      <Code fontSize="12px">
+        {marked(e.sql, e.rules).map(({ text, rule }, i) =>
+          rule ? (
+            <chakra.mark key={i} bg="transparent" color="amber" borderBottomWidth="1px" borderColor="amber">
+              {text}
+            </chakra.mark>
+          ) : (
+            text
+          ),
+        )}
+      </Code>
+      {e.arguments.length > 0 && (
+        <Box color="muted" marginTop="6px">
+          {e.arguments.map((a, i) => (
+            <chakra.span key={i} fontFamily="mono" fontSize="12px" marginRight="10px">
+              ${i + 1} {JSON.stringify(a)}
+            </chakra.span>
+          ))}
+        </Box>
+      )}
+    </>
   );
 }
 

@@ -82,6 +82,9 @@ write there lasts.`,
 		if accept && len(rows) > 1 {
 			return usage("--accept goes with one run of the suites, not with %d rows of inputs", len(rows))
 		}
+		if name := sameName(in.Documents); accept && name != "" {
+			return usage("--accept: two files are called %s, and a result says no more; run them one after the other", name)
+		}
 		begun := time.Now()
 		results, err := a.runEach(c, args[0], at, in, rows)
 		if err != nil {
@@ -147,6 +150,18 @@ func (a *app) accept(c *cobra.Command, window string, named []string, results []
 		}
 	}
 	return accepted, nil
+}
+
+// sameName is a name that two suites have.
+func sameName(list []windows.NamedDocument) string {
+	seen := map[string]bool{}
+	for _, d := range list {
+		if seen[d.Name] {
+			return d.Name
+		}
+		seen[d.Name] = true
+	}
+	return ""
 }
 
 func amendFile(name string, list []suite.Amendment) error {

@@ -259,7 +259,7 @@ roles:
 		`privilege | nurse_n | the database's user nurse_n may make databases, which nothing here needs | alter role "nurse_n" nocreatedb`,
 		`privilege | cellar | the database's user nurse_n may write to 1 tables of schema cellar that the window does not show`,
 		`security | policed | ward.policed has row-level security, and its owner nurse_n passes it by`,
-		`index | ward.part | no index on (item_id) of about 30000 rows, for the foreign key to ward.item`,
+		`index | ward.part | no index on (item_id) of about 30,000 rows, for the foreign key to ward.item`,
 		`as planned now, the whole table is read`,
 	} {
 		if !strings.Contains(got, want) {
@@ -271,7 +271,7 @@ roles:
 		`privilege | ` + user + ` | the database's user ` + user + ` is a superuser; `,
 		`create role "eager_super" login password '…'; grant usage on schema "ward"`,
 		`security | policed | ward.policed has row-level security, and the database's user ` + user + ` passes it by: its policies`,
-		`index | ward.item | no index on (owner) of about 30000 rows, for the row rule of role nurse: owner eq @caller/owner; on paper, ` +
+		`index | ward.item | no index on (owner) of about 30,000 rows, for the row rule of role nurse: owner eq @caller/owner; on paper, ` +
 			`the planner's cost falls from`,
 		`create index concurrently on "ward"."part" ("item_id")`,
 	} {

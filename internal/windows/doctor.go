@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/compare"
 	"eagerwindow/internal/core/doctor"
@@ -110,6 +113,9 @@ func missingIndexes(p *access.Policy, live *data.API) []doctor.Index {
 	return list
 }
 
+// inEnglish writes numbers with separators.
+var inEnglish = message.NewPrinter(language.English)
+
 // worthIt is how much of its cost a statement must be spared for an index to be advised.
 const worthIt = 0.5
 
@@ -123,7 +129,7 @@ func (s *Registry) tryIndex(ctx context.Context, source *postgres.Source, ix doc
 		return nil, err
 	}
 	f := Finding{About: "index", Target: ix.Table.String(), SQL: ix.Definition(true),
-		Message: fmt.Sprintf("no index on (%s) of about %d rows, for %s", strings.Join(ix.Columns, ", "), ix.Table.RowEstimate, ix.Why)}
+		Message: inEnglish.Sprintf("no index on (%s) of about %d rows, for %s", strings.Join(ix.Columns, ", "), ix.Table.RowEstimate, ix.Why)}
 	switch {
 	case paper == nil:
 		if whole, err := postgres.ReadsWhole(ctx, source, ix); err != nil || !whole {

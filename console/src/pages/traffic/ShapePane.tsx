@@ -1,4 +1,4 @@
-import { Box } from '@chakra-ui/react';
+import { Box, Flex } from '@chakra-ui/react';
 
 import { useShape } from '../../api/hooks';
 import { lines, type Explanation } from '../ask/plan';
@@ -21,10 +21,10 @@ export function ShapePane({ window, shape, onClose }: { window: string; shape: s
           </Box>
           {a.do && <Box color="muted">{a.do}</Box>}
           {a.sql && (
-            <>
-              <Code marginY="8px">{a.sql}</Code>
+            <Flex gap="12px" align="flex-start" marginTop="8px">
+              <Code flex="1">{a.sql}</Code>
               <CopyButton text={a.sql} />
-            </>
+            </Flex>
           )}
         </Section>
       ))}

@@ -79,7 +79,7 @@ export default function TrafficPage({ window }: PageProps) {
                 content: (
                   <Flex direction="column" height="100%">
                     {shape && (
-                      <Box flex="1" minHeight="0" borderBottomWidth="1px">
+                      <Box flex="2" minHeight="0" borderBottomWidth="1px">
                         <Contained key={shape}>
                           <ShapePane window={window} shape={shape} onClose={() => go({ shape: '' })} />
                         </Contained>

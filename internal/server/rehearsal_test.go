@@ -124,6 +124,12 @@ func TestRehearseOnce(t *testing.T) {
 		{"more than are shown", "", "PATCH", "port_calls/$filter(id%20gt%2011970)/$each", `{"remarks":"Late."}`, 204, "20 rows", 10},
 		{"out of the filter", "", "DELETE", "cargo_items/$filter(id%20lt%203)/$each", "", 204, "cargo_items/1 deleted, cargo_items/2 deleted", 0},
 		{"a link to one", "", "PUT", visit + "/vessel/$ref", `{"@id":"vessels/1"}`, 204, "linked and unlinked", 0},
+		{"a delta", "", "PATCH", "port_calls", `{"@context":"#$delta","value":[{"@id":"port_calls/17","remarks":"x"},{"@id":"tugs/1",` +
+			`"@removed":{}}]}`, 400, "", 0},
+		{"rows of a delta", "", "PATCH", "cargo_items", `{"@context":"#$delta","value":[{"@id":"cargo_items/17","description":"x"},` +
+			`{"@id":"cargo_items/18","@removed":{"reason":"deleted"}}]}`, 200, "cargo_items/17 changed, cargo_items/18 deleted", 0},
+		{"one field", "", "PUT", "tugs/3/name", `{"value":"Olga"}`, 200, `tugs/3 changed name:"Tern">"Olga"`, 0},
+		{"a field that is emptied", "", "DELETE", "cargo_items/3/stowage", "", 204, "cargo_items/3 changed", 0},
 		{"refused by the rows", "", "DELETE", "tugs/3", "", 409, "", 0},
 		{"refused to a role", "agent;agent_id=3", "DELETE", "tugs/3", "", 403, "", 0},
 		{"a role's own view", office, "PATCH", visit, `{"berth_code":null,"remarks":"Gone."}`, 200, visit + " changed", 0},
@@ -146,7 +152,7 @@ func TestRehearseOnce(t *testing.T) {
 		}
 	}
 	asked, err := r.Operator.Asked(t.Context(), "saltmere", 50)
-	if err != nil || len(asked) != 13 || asked[0].Method != "PATCH" || asked[0].Path != "tugs/777" {
+	if err != nil || len(asked) != 17 || asked[0].Method != "PATCH" || asked[0].Path != "tugs/777" {
 		t.Errorf("the history has %d requests, the reads before and after among them: %+v, %v", len(asked), asked, err)
 	}
 	for method, want := range map[string]string{"GET": "does not write", "": "does not write"} {

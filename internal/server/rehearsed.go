@@ -110,7 +110,7 @@ func (t *tried) write(ctx context.Context, in windows.Write) (suite.Answer, erro
 	links := strings.HasSuffix(about, "/$ref")
 	about = strings.TrimSuffix(strings.TrimSuffix(about, "/$each"), "/$ref")
 	if links || in.Method != http.MethodPost { // a new row is not among those that are there
-		if err := t.read(ctx, about, in.Path, func(row *shownRow, now *jsontree.Object) { row.before = now }); err != nil {
+		if err := t.readBefore(ctx, about, in); err != nil {
 			return suite.Answer{}, err
 		}
 	}
@@ -129,22 +129,63 @@ func (t *tried) write(ctx context.Context, in windows.Write) (suite.Answer, erro
 	}
 	after := func(row *shownRow, now *jsontree.Object) { row.after = now }
 	if links {
-		return answer, t.read(ctx, about, in.Path, after)
+		_, err := t.read(ctx, about, in.Path, after)
+		return answer, err
 	}
 	paths := slices.Clone(t.paths)
 	if made := answer.Header.Get("Location"); made != "" {
 		paths = append(paths, made)
 	}
 	for _, path := range paths {
-		if err := t.read(ctx, path, "", after); err != nil {
+		if _, err := t.read(ctx, path, "", after); err != nil {
 			return answer, err
 		}
 	}
 	return answer, nil
 }
 
-// read finds the rows at a path, none where there is nothing; parameters that a filter in it names are in the query of asked.
-func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRow, *jsontree.Object)) error {
+// readBefore finds the rows that a write is about: those that a delta names, those at its path, or the one whose field is there.
+func (t *tried) readBefore(ctx context.Context, about string, in windows.Write) error {
+	before := func(row *shownRow, now *jsontree.Object) { row.before = now }
+	named := rowsOfDelta(in)
+	for _, path := range named[:min(len(named), maxShown)] {
+		if _, err := t.read(ctx, path, "", before); err != nil {
+			return err
+		}
+	}
+	if named != nil {
+		return nil
+	}
+	status, err := t.read(ctx, about, in.Path, before)
+	if at := strings.LastIndexByte(about, '/'); err == nil && at > 0 && len(t.paths) == 0 && status < http.StatusBadRequest {
+		_, err = t.read(ctx, about[:at], "", before)
+	}
+	return err
+}
+
+// rowsOfDelta are the paths of the rows that a delta changes or deletes; nil for another write.
+func rowsOfDelta(in windows.Write) []string {
+	body, err := jsontree.Parse([]byte(in.Body))
+	top, is := body.(*jsontree.Object)
+	if err != nil || !is || in.Method != http.MethodPatch || strings.HasSuffix(pathOf(in.Path), "/$each") {
+		return nil
+	}
+	var paths []string
+	for _, item := range top.List("value") {
+		row, is := item.(*jsontree.Object)
+		if !is { // a field of that name
+			return nil
+		}
+		if id := row.Text("@id"); id != "" {
+			paths = append(paths, id)
+		}
+	}
+	return paths
+}
+
+// read finds the rows at a path, none where there is nothing, and returns the status of the answer; parameters that a filter in the path
+// names are in the query of asked.
+func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRow, *jsontree.Object)) (status int, err error) {
 	path = t.within(path)
 	var options []string
 	_, query, _ := strings.Cut(asked, "?")
@@ -156,15 +197,15 @@ func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRo
 	answer, err := t.send(ctx, t.rehearsal, suite.Request{ActAs: t.actAs, Method: http.MethodGet, Path: path + "?" + strings.Join(options, "&"),
 		Header: textproto.MIMEHeader{"Accept": {"application/json;metadata=full"}, "Prefer": {"maxpagesize=" + strconv.Itoa(maxShown)}}})
 	if err != nil || answer.Status != http.StatusOK {
-		return err
+		return answer.Status, err
 	}
 	v, err := jsontree.Parse(answer.Body)
 	top, is := v.(*jsontree.Object)
 	if err != nil || !is { // a value of another format
-		return nil
+		return answer.Status, nil
 	}
 	list := top.List("value")
-	if !top.Has("value") {
+	if strings.HasSuffix(top.Text("@context"), "/$entity") {
 		list = jsontree.List{top}
 	}
 	for _, item := range list {
@@ -175,6 +216,8 @@ func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRo
 		at := path
 		if id := now.Text("@id"); id != "" {
 			at = t.within(id)
+		} else if len(list) > 1 { // rows that have no path
+			continue
 		}
 		if t.rows[at] == nil {
 			t.rows[at] = &shownRow{}
@@ -182,7 +225,7 @@ func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRo
 		}
 		keep(t.rows[at], now)
 	}
-	return nil
+	return answer.Status, nil
 }
 
 // within is a path below the window.

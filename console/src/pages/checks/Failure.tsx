@@ -114,7 +114,7 @@ function Accept({ window, result: { suite = '', amendments = [] }, onAccepted }:
         Accept this answer
       </QuietButton>
       <Box color="muted" flexBasis="100%" marginTop="6px">
-        To accept writes into {suite}:
+        Accepting it writes into {suite}:
         {amendments.map((a) => (
           <Box key={`${String(a.line)} ${a.from}`} marginTop="4px">
             line {a.line}: <Mono>{a.from}</Mono> becomes <Mono color="glass">{a.to}</Mono>

@@ -128,7 +128,7 @@ func storable(text string) string {
 
 // checkRun runs suites on one version of a window.
 type checkRun struct {
-	insider
+	inProcess
 	in      windows.NewChecks
 	callers map[string]probes.Caller
 	suites  []checkSuite
@@ -146,7 +146,7 @@ func (s *Server) newChecks(ctx context.Context, window, email string, in windows
 	if err != nil {
 		return nil, err
 	}
-	run := &checkRun{insider: insider{s, window, email, api}, in: in}
+	run := &checkRun{inProcess: inProcess{s, window, email, api}, in: in}
 	if in.Suites == nil && in.Documents == nil {
 		in.Suites = probes.Suites
 	}

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"net/http"
 	"net/textproto"
@@ -21,7 +20,6 @@ import (
 	"eagerwindow/internal/core/jsontree"
 	"eagerwindow/internal/core/suite"
 	"eagerwindow/internal/data"
-	"eagerwindow/internal/postgres"
 	"eagerwindow/internal/windows"
 )
 
@@ -39,19 +37,16 @@ func (s *Server) rehearseOnce(r *http.Request, email string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	lasting, err := postgres.Lasting(ctx, api.Source(), api.Catalog)
+	lasting, err := s.service.Lasting(ctx, api, in.Method == http.MethodPost)
 	if err != nil {
-		return nil, fmt.Errorf("look for what a rehearsal can't undo: %w", err)
-	}
-	if in.Method != http.MethodPost { // only new rows take numbers
-		lasting = slices.DeleteFunc(lasting, func(what string) bool { return what == postgres.NumbersLast })
+		return nil, err
 	}
 	rehearsal, err := api.Rehearse(ctx, access.Caller{Operator: true, Subject: email}, onceTime)
 	if err != nil {
 		return nil, err
 	}
 	defer rehearsal.Close()
-	t := &tried{insider: insider{s, name, email, api}, rehearsal: rehearsal, actAs: in.ActAs, rows: map[string]*shownRow{}}
+	t := &writeRehearsal{inProcess: inProcess{s, name, email, api}, rehearsal: rehearsal, actAs: in.ActAs, rows: map[string]*shownRow{}}
 	begun := time.Now()
 	answer, err := t.write(ctx, in)
 	if err != nil {
@@ -67,13 +62,13 @@ func (s *Server) rehearseOnce(r *http.Request, email string) (any, error) {
 		out.More = n - len(t.paths)
 	}
 	if api.Release == 0 {
-		s.keepTried(ctx, name, email, in, answer, time.Since(begun))
+		s.keepRehearsed(ctx, name, email, in, answer, time.Since(begun))
 	}
 	return out, nil
 }
 
-// keepTried keeps a rehearsed write among what its operator has asked.
-func (s *Server) keepTried(ctx context.Context, window, email string, in windows.Write, a suite.Answer, took time.Duration) {
+// keepRehearsed keeps a rehearsed write among what its operator has asked.
+func (s *Server) keepRehearsed(ctx context.Context, window, email string, in windows.Write, a suite.Answer, took time.Duration) {
 	headers := maps.Clone(in.Headers)
 	if headers == nil {
 		headers = map[string]string{}
@@ -88,9 +83,9 @@ func (s *Server) keepTried(ctx context.Context, window, email string, in windows
 	}
 }
 
-// tried is a write that is rehearsed, with the rows that it is about.
-type tried struct {
-	insider
+// writeRehearsal is a write that is rehearsed, with the rows that it is about.
+type writeRehearsal struct {
+	inProcess
 	rehearsal *data.Rehearsal
 	actAs     string
 	paths     []string // of the rows, in their order
@@ -101,7 +96,7 @@ type tried struct {
 type shownRow struct{ before, after *jsontree.Object }
 
 // write sends the write, and reads the rows that it is about before and after.
-func (t *tried) write(ctx context.Context, in windows.Write) (suite.Answer, error) {
+func (t *writeRehearsal) write(ctx context.Context, in windows.Write) (suite.Answer, error) {
 	if in.Method != http.MethodPost && in.Method != http.MethodPatch && in.Method != http.MethodPut && in.Method != http.MethodDelete {
 		return suite.Answer{}, fault.New(fault.Invalid, "rehearsal.method", "%q does not write; rehearse POST, PATCH, PUT or DELETE",
 			in.Method).On("method")
@@ -145,7 +140,7 @@ func (t *tried) write(ctx context.Context, in windows.Write) (suite.Answer, erro
 }
 
 // readBefore finds the rows that a write is about: those that a delta names, those at its path, or the one whose field is there.
-func (t *tried) readBefore(ctx context.Context, about string, in windows.Write) error {
+func (t *writeRehearsal) readBefore(ctx context.Context, about string, in windows.Write) error {
 	before := func(row *shownRow, now *jsontree.Object) { row.before = now }
 	named := rowsOfDelta(in)
 	for _, path := range named[:min(len(named), maxShown)] {
@@ -185,7 +180,7 @@ func rowsOfDelta(in windows.Write) []string {
 
 // read finds the rows at a path, none where there is nothing, and returns the status of the answer; parameters that a filter in the path
 // names are in the query of asked.
-func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRow, *jsontree.Object)) (status int, err error) {
+func (t *writeRehearsal) read(ctx context.Context, path, asked string, keep func(*shownRow, *jsontree.Object)) (status int, err error) {
 	path = t.within(path)
 	var options []string
 	_, query, _ := strings.Cut(asked, "?")
@@ -229,7 +224,7 @@ func (t *tried) read(ctx context.Context, path, asked string, keep func(*shownRo
 }
 
 // within is a path below the window.
-func (t *tried) within(path string) string {
+func (t *writeRehearsal) within(path string) string {
 	for _, root := range []string{"/api/", "/draft/"} {
 		if rest, is := strings.CutPrefix(path, root+t.window+"/"); is {
 			return rest
@@ -239,7 +234,7 @@ func (t *tried) within(path string) string {
 }
 
 // changes are what became of the rows. Of links, rows that are linked or not are told.
-func (t *tried) changes(links bool) []windows.RowChange {
+func (t *writeRehearsal) changes(links bool) []windows.RowChange {
 	list := []windows.RowChange{}
 	for _, path := range t.paths {
 		row := t.rows[path]

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -89,9 +90,9 @@ func (s *Registry) OpenRehearsal(ctx context.Context, name, operator string, in 
 	if err != nil {
 		return Rehearsal{}, err
 	}
-	lasting, err := postgres.Lasting(ctx, api.Source(), api.Catalog)
+	lasting, err := s.Lasting(ctx, api, true)
 	if err != nil {
-		return Rehearsal{}, fmt.Errorf("look for what a rehearsal can't undo: %w", err)
+		return Rehearsal{}, err
 	}
 	s.rehearsals.mu.Lock()
 	defer s.rehearsals.mu.Unlock()
@@ -114,6 +115,18 @@ func (s *Registry) OpenRehearsal(ctx context.Context, name, operator string, in 
 	}
 	s.rehearsals.open[id] = r
 	return Rehearsal{ID: id, Until: time.Now().Add(limit).UTC().Truncate(time.Second), Lasting: lasting}, nil
+}
+
+// Lasting lists what writes do outside of their transaction, so that a rehearsal can't undo it. Only new rows take numbers of sequences.
+func (s *Registry) Lasting(ctx context.Context, api *data.API, creates bool) ([]string, error) {
+	list, err := postgres.Lasting(ctx, api.Source(), api.Catalog)
+	if err != nil {
+		return nil, fmt.Errorf("look for what a rehearsal can't undo: %w", err)
+	}
+	if !creates {
+		list = slices.DeleteFunc(list, func(what string) bool { return what == postgres.NumbersLast })
+	}
+	return list, nil
 }
 
 // Rehearsal is an open one.

@@ -19,15 +19,15 @@ func (blank) Header() http.Header         { return http.Header{} }
 func (blank) Write(p []byte) (int, error) { return len(p), nil }
 func (blank) WriteHeader(int)             {}
 
-// insider sends requests of an operator to a version of a window within this process.
-type insider struct {
+// inProcess sends requests of an operator to a version of a window within this process.
+type inProcess struct {
 	server        *Server
 	window, email string
 	api           *data.API
 }
 
 // send sends a request, in a rehearsal unless that is nil.
-func (c *insider) send(ctx context.Context, rehearsal *data.Rehearsal, q suite.Request) (suite.Answer, error) {
+func (c *inProcess) send(ctx context.Context, rehearsal *data.Rehearsal, q suite.Request) (suite.Answer, error) {
 	at := "/api/"
 	if c.api.Release == 0 {
 		at = "/draft/"

@@ -90,7 +90,8 @@ func whenReady(selector string, act func(context.Context, *chromedp.Target, plac
 		const is = element.getClientRects()[0];
 		if (!is || was.x !== is.x || was.y !== is.y) return {Not: 'does not stand still'};
 		// What is taller than its pane is used at a place that is seen.
-		const left = Math.max(is.left, 0), right = Math.min(is.right, innerWidth), top = Math.max(is.top, 0), bottom = Math.min(is.bottom, innerHeight);
+		const left = Math.max(is.left, 0), right = Math.min(is.right, innerWidth);
+		const top = Math.max(is.top, 0), bottom = Math.min(is.bottom, innerHeight);
 		for (const part of [1/2, 1/4, 3/4, 1/16]) {
 			const X = left + (right - left) * part, Y = top + (bottom - top) * part;
 			if (element.contains(document.elementFromPoint(X, Y))) return {X, Y};

@@ -11,7 +11,8 @@ import (
 )
 
 // core is the order of the core's packages: each may import those before it.
-var core = []string{"fault", "jsontext", "jsontree", "yamltext", "snippet", "catalog", "window", "model", "syntax", "query", "request", "access",
+var core = []string{"fault", "jsontext", "jsontree", "yamltext", "snippet", "catalog", "window", "model",
+	"syntax", "query", "request", "access",
 	"payload", "change",
 	"statement",
 	"contract", "generate", "suite", "report", "describe", "probes", "compare", "doctor"}

@@ -135,7 +135,8 @@ func TestRehearseOnce(t *testing.T) {
 		{"a role's own view", office, "PATCH", visit, `{"berth_code":null,"remarks":"Gone."}`, 200, visit + " changed", 0},
 		{"nobody's row", "", "PATCH", "tugs/777", `{"name":"x"}`, 404, "", 0},
 	} {
-		in := windows.Write{Method: tt.method, Path: tt.path, ActAs: tt.as, Body: tt.body, Headers: map[string]string{"Prefer": "return=representation"}}
+		in := windows.Write{Method: tt.method, Path: tt.path, ActAs: tt.as, Body: tt.body,
+			Headers: map[string]string{"Prefer": "return=representation"}}
 		if strings.Contains(tt.path, "$each") {
 			in.Headers = nil
 		}

@@ -189,7 +189,8 @@ func (t *writeRehearsal) read(ctx context.Context, path, asked string, keep func
 			options = append(options, option)
 		}
 	}
-	answer, err := t.send(ctx, t.rehearsal, suite.Request{ActAs: t.actAs, Method: http.MethodGet, Path: path + "?" + strings.Join(options, "&"),
+	answer, err := t.send(ctx, t.rehearsal, suite.Request{ActAs: t.actAs, Method: http.MethodGet,
+		Path:   path + "?" + strings.Join(options, "&"),
 		Header: textproto.MIMEHeader{"Accept": {"application/json;metadata=full"}, "Prefer": {"maxpagesize=" + strconv.Itoa(maxShown)}}})
 	if err != nil || answer.Status != http.StatusOK {
 		return answer.Status, err

@@ -52,8 +52,8 @@ func literalOf(v any) (string, bool) {
 	return "", false
 }
 
-// Amend writes amendments into the text of a suite; all else in it stays as it is. The error is a fault where the text has changed since the
-// run that they are of.
+// Amend writes amendments into the text of a suite; all else in it stays as it is. The error is a fault where the text has changed since
+// the run that they are of.
 func Amend(text []byte, list []Amendment) ([]byte, error) {
 	var root yaml.Node
 	if err := yaml.Unmarshal(text, &root); err != nil {

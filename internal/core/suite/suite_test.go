@@ -244,7 +244,8 @@ func TestAmendments(t *testing.T) {
 	} {
 		text := func(criteria string) string {
 			return head + "  - workflowId: w # a check\n    inputs: {type: object, properties: {n: {default: 1}}}\n" +
-				"    steps:\n      - {stepId: before, operationId: list}\n      - stepId: a\n        operationId: list\n        successCriteria: " + criteria + "\n"
+				"    steps:\n      - {stepId: before, operationId: list}\n      - stepId: a\n        operationId: list\n" +
+				"        successCriteria: " + criteria + "\n"
 		}
 		read, err := Parse([]byte(text(tt.criteria)))
 		if err != nil {

@@ -63,6 +63,9 @@ func printRows(out io.Writer, done windows.Rehearsed) {
 		case "deleted", "linked", "unlinked":
 			line(row.Row, "", "", row.Became)
 			continue
+		case "hidden":
+			line(row.Row, "", "", "there, but not to be read by this role")
+			continue
 		}
 		for i, f := range row.Fields {
 			path := row.Row

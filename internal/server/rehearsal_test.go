@@ -154,7 +154,22 @@ func TestRehearseOnce(t *testing.T) {
 	}
 	asked, err := r.Operator.Asked(t.Context(), "saltmere", 50)
 	if err != nil || len(asked) != 17 || asked[0].Method != "PATCH" || asked[0].Path != "tugs/777" {
-		t.Errorf("the history has %d requests, the reads before and after among them: %+v, %v", len(asked), asked, err)
+		t.Errorf("the history has %d requests, so others than those that were made: %v", len(asked), err)
+	}
+	// A row that its writer loses sight of is not said to be deleted.
+	draft, err := r.Operator.Draft(t.Context(), "saltmere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.Push(t.Context(), "saltmere", windows.Push{Replace: true, Document: strings.Replace(draft.Document, "\nroles:\n",
+		"\nroles:\n  clerk:\n    may:\n      port_calls: {read: {rows: status eq 'expected'}, update: {rows: draught_m gt 0}}\n", 1)}); err != nil {
+		t.Fatal(err)
+	}
+	id := column(t, r.Harbour, "select min(id)::text from harbour.port_call where status = 'expected'")[0]
+	out, err := r.Operator.RehearseOnce(t.Context(), "saltmere", windows.Write{Method: "PATCH", Path: "port_calls/" + id, ActAs: "clerk",
+		Body: `{"status":"cancelled"}`})
+	if got := rowsSay(out.Rows); err != nil || got != "port_calls/"+id+" hidden" {
+		t.Errorf("a row that is out of sight then: %d %s %v\n%s", out.Status, got, err, out.Body)
 	}
 	for method, want := range map[string]string{"GET": "does not write", "": "does not write"} {
 		if _, err := r.Operator.RehearseOnce(t.Context(), "saltmere", windows.Write{Method: method, Path: "tugs"}); err == nil ||

@@ -93,7 +93,10 @@ type writeRehearsal struct {
 }
 
 // shownRow is a row before and after; nil where there is none.
-type shownRow struct{ before, after *jsontree.Object }
+type shownRow struct {
+	before, after *jsontree.Object
+	hidden        bool // after the write, the row is there, and who wrote it may not read it
+}
 
 // write sends the write, and reads the rows that it is about before and after.
 func (t *writeRehearsal) write(ctx context.Context, in windows.Write) (suite.Answer, error) {
@@ -134,6 +137,14 @@ func (t *writeRehearsal) write(ctx context.Context, in windows.Write) (suite.Ans
 	for _, path := range paths {
 		if _, err := t.read(ctx, path, "", after); err != nil {
 			return answer, err
+		}
+		if row := t.rows[path]; row != nil && row.after == nil && t.actAs != "" {
+			asOperator := suite.Request{Method: http.MethodGet, Path: path}
+			there, err := t.send(ctx, t.rehearsal, asOperator)
+			if err != nil {
+				return answer, err
+			}
+			row.hidden = there.Status == http.StatusOK
 		}
 	}
 	return answer, nil
@@ -243,6 +254,8 @@ func (t *writeRehearsal) changes(links bool) []windows.RowChange {
 		switch {
 		case row.before == nil:
 			change.Became = "created"
+		case row.hidden:
+			change.Became, change.Fields = "hidden", nil
 		case row.after == nil:
 			change.Became = "deleted"
 		case len(change.Fields) == 0:

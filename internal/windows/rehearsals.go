@@ -52,7 +52,7 @@ type Rehearsed struct {
 // RowChange is what a write did to a row.
 type RowChange struct {
 	Row    string        `json:"row"`    // its path
-	Became string        `json:"became"` // created, changed, unchanged, deleted; linked, unlinked
+	Became string        `json:"became"` // created, changed, unchanged, deleted, hidden (from who wrote it); linked, unlinked
 	Fields []FieldChange `json:"fields,omitempty"`
 }
 

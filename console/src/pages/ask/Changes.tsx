@@ -12,6 +12,7 @@ const signs: Record<string, [sign: string, color: string]> = {
   linked: ['+', 'glass'],
   changed: ['◆', 'amber'],
   deleted: ['▲', 'brick'],
+  hidden: ['▲', 'brick'],
   unlinked: ['▲', 'brick'],
   unchanged: ['', 'muted'],
 };
@@ -67,7 +68,12 @@ function RowLines({ row }: { row: Schemas['RowChange'] }) {
   if (fields.length === 0)
     return (
       <tr>
-        <Td colSpan={4}>{head}</Td>
+        <Td colSpan={4}>
+          {head}
+          {row.became === 'hidden' && (
+            <chakra.span color="muted"> The row is there, but this role may not read it any more.</chakra.span>
+          )}
+        </Td>
       </tr>
     );
   return fields.map((f, i) => (

@@ -162,7 +162,8 @@ func TestRehearseOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := r.Operator.Push(t.Context(), "saltmere", windows.Push{Replace: true, Document: strings.Replace(draft.Document, "\nroles:\n",
-		"\nroles:\n  clerk:\n    may:\n      port_calls: {read: {rows: status eq 'expected'}, update: {rows: draught_m gt 0}}\n", 1)}); err != nil {
+		"\nroles:\n  clerk:\n    may:\n      port_calls: {read: {rows: status eq 'expected'}, update: {rows: draught_m gt 0}}\n",
+		1)}); err != nil {
 		t.Fatal(err)
 	}
 	id := column(t, r.Harbour, "select min(id)::text from harbour.port_call where status = 'expected'")[0]

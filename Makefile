@@ -52,7 +52,7 @@ test-console:
 thorough: setup-test
 	@scripts/setup race
 	go test -race -count=1 -timeout 10m ./internal/postgres ./internal/records ./internal/service -skip TestCompatible
-	TEST_ALL=1 go test -race -count=1 -timeout 10m ./internal/server -skip 'TestOracle|Differential|TestRandomWrites|TestAnything|TestClientLibraries|TestDrift|TestEditsKeep|TestVersionsKept|TestDoctor|TestUsedBy|TestAudit|TestPlanted|TestSuite|TestDemanded|TestLinters|TestGenerated|TestSnippets|TestHistory|TestDescription'
+	TEST_ALL=1 go test -race -count=1 -timeout 10m ./internal/server -skip 'TestOracle|Differential|TestRandomWrites|TestAnything|TestClientLibraries|TestDrift|TestEditsKeep|TestVersionsKept|TestDoctor|TestUsedBy|TestAudit|TestPlanted|TestSuite|TestDemanded|TestLinters|TestGenerated|TestSnippets|TestHistory|TestDescription|TestTwoRoles|TestPagingWalk|TestConditionsAreBounded|TestKeysOfA|TestNothingLeaks|TestTypesInAndOut|TestRestOfIt'
 	scripts/fuzz 20000x
 
 # Requests that would break the service, for ten minutes.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -53,126 +52,71 @@ write there lasts.`,
   eager check run saltmere access --only "agent: read" --report junit=checks.xml --report html=checks.html`,
 		Args: cobra.MinimumNArgs(1),
 	}
-	in := windows.NewChecks{}
-	var reports, inputs []string
-	var at, inputFile, inputRows string
-	var accept bool
+	k := &checking{app: a}
 	a.outputFlag(c)
-	c.Flags().StringVar(&in.On, "on", "draft", "draft, live, or the number of a release")
-	c.Flags().StringVar(&in.Only, "only", "", "only checks whose name contains this")
-	c.Flags().Uint64Var(&in.Seed, "seed", 0, "another choice of made-up values")
-	c.Flags().BoolVar(&in.Lasting, "lasting", false, "without a rehearsal: what is written stays")
-	c.Flags().StringArrayVar(&inputs, "input", nil, "an input of the suites, as name=value; the value as JSON, or else a text")
-	c.Flags().StringVar(&inputFile, "inputs", "", "a file of inputs, YAML or JSON; of a list, the suites run once for each")
-	c.Flags().StringVar(&inputRows, "input-rows", "", "a read of the draft whose rows are inputs: the suites run once for each")
-	c.Flags().BoolVar(&accept, "accept", false, "take the answers of checks that fail as right, and rewrite their suites")
-	c.Flags().StringArrayVar(&reports, "report", nil, "a file to write, as junit=FILE, json=FILE or html=FILE")
-	c.Flags().StringVar(&at, "at", "", "the address of an API to send the requests of files to")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		if err := checkReports(reports); err != nil {
-			return err
-		}
-		rows, err := a.inputRows(c, args[0], inputFile, inputRows, inputs)
-		if err != nil {
-			return err
-		}
-		if err := chooseSuites(&in, args[1:]); err != nil {
-			return err
-		}
-		if accept && len(rows) > 1 {
-			return usage("--accept goes with one run of the suites, not with %d rows of inputs", len(rows))
-		}
-		if name := sameName(in.Documents); accept && name != "" {
-			return usage("--accept: two files are called %s, and a result says no more; run them one after the other", name)
-		}
-		begun := time.Now()
-		results, err := a.runEach(c, args[0], at, in, rows)
-		if err != nil {
-			return err
-		}
-		slices.SortStableFunc(results, func(x, y suite.Result) int { return strings.Compare(x.Suite, y.Suite) })
-		all := report.Report{Window: args[0], On: in.On, At: begun.UTC().Truncate(time.Second), Seconds: time.Since(begun).Seconds(),
-			Results: results}
-		if err := writeReports(reports, all); err != nil {
-			return err
-		}
-		if err := a.print(all, func(w io.Writer) { printReport(w, all) }); err != nil {
-			return err
-		}
-		failed := all.Failed()
-		if accept {
-			accepted, err := a.accept(c, args[0], args[1:], results)
-			if err != nil {
-				return err
-			}
-			failed -= accepted
-		}
-		if failed > 0 {
-			return errFound
-		}
-		return nil
-	}
+	c.Flags().StringVar(&k.in.On, "on", "draft", "draft, live, or the number of a release")
+	c.Flags().StringVar(&k.in.Only, "only", "", "only checks whose name contains this")
+	c.Flags().Uint64Var(&k.in.Seed, "seed", 0, "another choice of made-up values")
+	c.Flags().BoolVar(&k.in.Lasting, "lasting", false, "without a rehearsal: what is written stays")
+	c.Flags().StringArrayVar(&k.inputs, "input", nil, "an input of the suites, as name=value; the value as JSON, or else a text")
+	c.Flags().StringVar(&k.inputFile, "inputs", "", "a file of inputs, YAML or JSON; of a list, the suites run once for each")
+	c.Flags().StringVar(&k.inputRows, "input-rows", "", "a read of the draft whose rows are inputs: the suites run once for each")
+	c.Flags().BoolVar(&k.accept, "accept", false, "take the answers of checks that fail as right, and rewrite their suites")
+	c.Flags().StringArrayVar(&k.reports, "report", nil, "a file to write, as junit=FILE, json=FILE or html=FILE")
+	c.Flags().StringVar(&k.at, "at", "", "the address of an API to send the requests of files to")
+	c.RunE = func(c *cobra.Command, args []string) error { return k.run(c, args[0], args[1:]) }
 	return c
 }
 
-// accept rewrites the suites of checks that fail so that they hold of the answers that came, and returns how many checks that was done for.
-func (a *app) accept(c *cobra.Command, window string, named []string, results []suite.Result) (accepted int, err error) {
-	bySuite := map[string][]suite.Amendment{}
-	for _, r := range results {
-		if r.Passed || r.Skipped != "" {
-			continue
-		}
-		if len(r.Amendments) == 0 {
-			fmt.Fprintf(a.Err, "not accepted %s, %s: not all that fails at %s compares a part of the answer with a value; edit the suite there\n",
-				r.Suite, r.Check, cmp.Or(r.At, "its beginning"))
-			continue
-		}
-		accepted++
-		for _, one := range r.Amendments {
-			if !slices.Contains(bySuite[r.Suite], one) { // checks that call the same one
-				bySuite[r.Suite] = append(bySuite[r.Suite], one)
-			}
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(bySuite)) {
-		list := bySuite[name]
-		file := slices.IndexFunc(named, func(n string) bool { return strings.ContainsAny(n, "./") && filepath.Base(n) == name })
-		if file < 0 {
-			_, err = a.service().AmendSuite(c.Context(), window, name, list)
-		} else {
-			err = amendFile(named[file], list)
-		}
-		if err != nil {
-			return 0, fmt.Errorf("accept the answers to %s: %w", name, err)
-		}
-		for _, one := range list {
-			fmt.Fprintf(a.Err, "accepted %s, line %d: %s is now %s\n", name, one.Line, one.From, one.To)
-		}
-	}
-	return accepted, nil
+// checking is what is asked of a run of suites.
+type checking struct {
+	app                      *app
+	in                       windows.NewChecks
+	reports, inputs          []string
+	at, inputFile, inputRows string
+	accept                   bool
 }
 
-// sameName is a name that two suites have.
-func sameName(list []windows.NamedDocument) string {
-	seen := map[string]bool{}
-	for _, d := range list {
-		if seen[d.Name] {
-			return d.Name
-		}
-		seen[d.Name] = true
+func (k *checking) run(c *cobra.Command, window string, names []string) error {
+	if err := checkReports(k.reports); err != nil {
+		return err
 	}
-	return ""
-}
-
-func amendFile(name string, list []suite.Amendment) error {
-	text, err := os.ReadFile(name)
+	rows, err := k.app.inputRows(c, window, k.inputFile, k.inputRows, k.inputs)
 	if err != nil {
 		return err
 	}
-	if text, err = suite.Amend(text, list); err != nil {
+	if k.accept && len(rows) > 1 {
+		return usage("--accept goes with one run of the suites, not with %d rows of inputs", len(rows))
+	}
+	if err := chooseSuites(&k.in, names); err != nil {
 		return err
 	}
-	return os.WriteFile(name, text, 0o644)
+	begun := time.Now()
+	results, err := k.app.runEach(c, window, k.at, k.in, rows)
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(results, func(x, y suite.Result) int { return strings.Compare(x.Suite, y.Suite) })
+	all := report.Report{Window: window, On: k.in.On, At: begun.UTC().Truncate(time.Second), Seconds: time.Since(begun).Seconds(),
+		Results: results}
+	if err := writeReports(k.reports, all); err != nil {
+		return err
+	}
+	if err := k.app.print(all, func(w io.Writer) { printReport(w, all) }); err != nil {
+		return err
+	}
+	failed := all.Failed()
+	if k.accept {
+		accepted, err := k.app.accept(c, window, results)
+		if err != nil {
+			return err
+		}
+		failed -= accepted
+	}
+	if failed > 0 {
+		return errFound
+	}
+	return nil
 }
 
 // runEach runs the suites once with each row of inputs.
@@ -200,10 +144,13 @@ func (a *app) runEach(c *cobra.Command, window, at string, in windows.NewChecks,
 	return results, nil
 }
 
+// isFile reports whether a suite is named by its file: names of suites that are kept have neither points nor slashes.
+func isFile(name string) bool { return strings.ContainsAny(name, "./") }
+
 // chooseSuites takes those that are named: suites of the service, and files.
 func chooseSuites(in *windows.NewChecks, names []string) error {
 	for _, name := range names {
-		if !strings.ContainsAny(name, "./") {
+		if !isFile(name) {
 			in.Suites = append(in.Suites, name)
 			continue
 		}
@@ -214,7 +161,7 @@ func chooseSuites(in *windows.NewChecks, names []string) error {
 		if _, err := suite.Parse(text); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		in.Documents = append(in.Documents, windows.NamedDocument{Name: filepath.Base(name), Text: string(text)})
+		in.Documents = append(in.Documents, windows.NamedDocument{Name: filepath.Clean(name), Text: string(text)})
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-import { Box, chakra, Flex, Popover, Portal, Splitter } from '@chakra-ui/react';
+import { Box, chakra, Flex, Popover, Portal, Splitter, type BoxProps } from '@chakra-ui/react';
 import { Component, useId, useState, type ReactNode } from 'react';
 
 import { ago, local, utc } from './format';
@@ -342,6 +342,15 @@ export const Code = chakra('pre', {
     margin: 0,
   },
 });
+
+/** What scrolls by itself within a pane, by the keyboard as well. */
+export function Scrolled({ label, children, ...rest }: { label: string } & BoxProps) {
+  return (
+    <Box minHeight="0" overflow="auto" padding="14px 16px" tabIndex={0} role="group" aria-label={label} {...rest}>
+      {children}
+    </Box>
+  );
+}
 
 /** A pane that waits, or that could not be read. */
 export function Waiting({ what, error, again }: { what: string; error?: Error | null; again?: () => void }) {

@@ -241,3 +241,41 @@ func slotText(s statement.Slot, plan *statement.Plan) string {
 	}
 	return fmt.Sprintf("role %d", s.Role)
 }
+
+// A plan tells which parts of its SQL row rules add: to whom they apply, wherever the request leads, and nothing that was asked for.
+func TestRules(t *testing.T) {
+	t.Parallel()
+	m, policy := coretest.Saltmere(t)
+	agent := access.Caller{Subject: "x", Roles: []string{"agent"}, Claims: map[string]any{"agent_id": 3.0}}
+	both := access.Caller{Subject: "x", Roles: []string{"agent", "harbour_master"}, Claims: map[string]any{"agent_id": 3.0}}
+	for _, tt := range []struct {
+		name        string
+		caller      access.Caller
+		path, query string
+		rules       int
+	}{
+		{"the operator", access.Caller{Subject: "operator", Operator: true}, "port_calls", "filter=vessel/agent_id eq 3", 0},
+		{"what was asked for", agent, "berths", "filter=code eq 'N01'", 0},
+		{"a list", agent, "port_calls", "filter=status eq 'expected'", 1},
+		{"a list with its total", agent, "port_calls", "count=true", 2},
+		{"one row", agent, "vessels/17", "", 1},
+		{"a relation to one", agent, "port_calls", "expand=vessel", 2},
+		{"a relation to many that all may read", agent, "port_calls", "expand=tugs", 1},
+		{"a role that sees all", both, "port_calls", "select=id", 0},
+	} {
+		scope, _, q := coretest.Request(t, m, policy, tt.caller, tt.path, tt.query)
+		q, err := scope.Check(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		plan := statement.Read(q, scope, nil, statement.Bounds{Rows: 21})
+		if len(plan.Rules) != tt.rules {
+			t.Errorf("%s: %q, want %d\n%s", tt.name, plan.Rules, tt.rules, plan.SQL)
+		}
+		for _, rule := range plan.Rules {
+			if strings.Count(plan.SQL, rule) != 1 || !strings.Contains(rule, "agent_id") {
+				t.Errorf("%s: %q stands in the SQL %d times\n%s", tt.name, rule, strings.Count(plan.SQL, rule), plan.SQL)
+			}
+		}
+	}
+}

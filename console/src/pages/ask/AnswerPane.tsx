@@ -3,7 +3,7 @@ import { useRef } from 'react';
 
 import { Refused } from '../../api/client';
 import { bytes, count, counted, took } from '../../look/format';
-import { Bar, Code, Problem, Tabs, Td, Th } from '../../look/parts';
+import { Bar, Code, Problem, Scrolled, Tabs, Td, Th } from '../../look/parts';
 import { useRows } from '../../look/useRows';
 import { Cell } from './Cell';
 import { Changes } from './Changes';
@@ -56,30 +56,22 @@ export function AnswerPane({ answer, failure, view: chosen, onView }: AnswerPane
         {view === 'Changes' && changed && <Changes done={changed} />}
         {view === 'Table' && <Rows answer={answer} />}
         {view === 'Tree' && (
-          <Scrolled>
+          <Scrolled label="Answer" height="100%">
             <Tree text={answer.text} />
           </Scrolled>
         )}
         {view === 'Text' && (
-          <Scrolled>
+          <Scrolled label="Answer" height="100%">
             <Code>{answer.text}</Code>
           </Scrolled>
         )}
         {view === 'Headers' && (
-          <Scrolled>
+          <Scrolled label="Answer" height="100%">
             <Code>{answer.headers.map(([n, v]) => `${n}: ${v}`).join('\n')}</Code>
           </Scrolled>
         )}
       </Box>
     </Flex>
-  );
-}
-
-function Scrolled({ children }: { children: React.ReactNode }) {
-  return (
-    <Box height="100%" overflow="auto" padding="14px 16px" tabIndex={0} role="group" aria-label="Answer">
-      {children}
-    </Box>
   );
 }
 

@@ -2,7 +2,7 @@ import { Box, chakra } from '@chakra-ui/react';
 
 import type { Schemas } from '../../api/client';
 import { counted } from '../../look/format';
-import { Mono, Section, Table, Td, Th } from '../../look/parts';
+import { Mono, Scrolled, Section, Table, Td, Th } from '../../look/parts';
 import { Cell } from './Cell';
 import type { Answer, Json } from './useAnswer';
 
@@ -20,7 +20,7 @@ const signs: Record<string, [sign: string, color: string]> = {
 /** What a rehearsed write did to each row, before and after. */
 export function Changes({ done }: { done: NonNullable<Answer['rehearsed']> }) {
   return (
-    <Box height="100%" overflow="auto" data-part="changes" tabIndex={0} role="group" aria-label="Rows before and after">
+    <Scrolled label="Rows before and after" height="100%" padding="0" data-part="changes">
       {done.rows.length === 0 ? (
         <Section border="none" color="muted">
           No row that can be shown was written.
@@ -50,7 +50,7 @@ export function Changes({ done }: { done: NonNullable<Answer['rehearsed']> }) {
           ))}
         </Section>
       )}
-    </Box>
+    </Scrolled>
   );
 }
 

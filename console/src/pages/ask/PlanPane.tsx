@@ -1,9 +1,9 @@
-import { Box, chakra, Flex, type BoxProps } from '@chakra-ui/react';
+import { Box, chakra, Flex } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 
 import { fetchedJSON } from '../../api/client';
 import { count, took } from '../../look/format';
-import { Code, Waiting } from '../../look/parts';
+import { Code, Scrolled, Waiting } from '../../look/parts';
 import { lines, marked, type Explanation, type PlanLine } from './plan';
 import { encoded } from './sentence';
 import { actAs, type Speaker } from './speaker';
@@ -44,15 +44,6 @@ export function PlanPane({ window, address, speaker }: { window: string; address
         </Box>
       </Scrolled>
     </Flex>
-  );
-}
-
-/** A part of the pane that scrolls by itself, by the keyboard as well. */
-function Scrolled({ label, children, ...rest }: { label: string } & BoxProps) {
-  return (
-    <Box minHeight="0" overflow="auto" padding="14px 16px" tabIndex={0} role="group" aria-label={label} {...rest}>
-      {children}
-    </Box>
   );
 }
 

@@ -86,7 +86,7 @@ export function Failure({ window, result: r, kept, onAccepted }: FailureProps) {
         </Pane>
       </Box>
       {sent && (
-        <Section border="none" borderTopWidth="1px">
+        <Section borderBottomWidth="0" borderTopWidth="1px">
           <Flex gap="8px" wrap="wrap">
             <QuietButton asChild lineHeight="32px" display="inline-block">
               <Link href={askAt(window, sent)}>Open in Ask</Link>

@@ -44,7 +44,7 @@ function Text({ window, suite, onDone }: SuiteEditorProps & { suite: Schemas['Su
           />
         </Pane>
       </Box>
-      <Section border="none" borderTopWidth="1px">
+      <Section borderBottomWidth="0" borderTopWidth="1px">
         {failure && (
           <Box marginBottom="10px">
             <Problem>{failure.message}</Problem>

@@ -79,7 +79,7 @@ function Overlay({ window, role, text, version, onPreview }: OverlayPaneProps & 
         mistakes={mistakes.map((m) => ({ ...m, line: Math.max(1, (m.line ?? 1) - before) }))}
         flex="1"
       />
-      <Section border="none" borderTopWidth="1px">
+      <Section borderBottomWidth="0" borderTopWidth="1px">
         {(save.error ?? preview.error ?? (found.length > 0 || null)) && (
           <Box marginBottom="10px">
             <Problem>{(save.error ?? preview.error)?.message ?? found.map((m) => m.message).join('\n')}</Problem>

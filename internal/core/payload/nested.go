@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"eagerwindow/internal/core/access"
@@ -85,7 +86,7 @@ func (rd *reader) nested(rel *model.Relation, control string, m *member) *Nested
 	for i, o := range m.rows {
 		inner.at = rd.at + m.name
 		if rel.Many {
-			inner.at += fmt.Sprintf("/%d", i)
+			inner.at += "/" + strconv.Itoa(i)
 		}
 		if item := inner.item(rel.To, o, rd.op == window.Create, !rel.Many); item != nil {
 			n.Items = append(n.Items, item)

@@ -159,7 +159,9 @@ type cell struct {
 // row reads the members of one object.
 func (rd *reader) row(members []member) *Row {
 	r, row := rd.resource, &Row{}
-	cells := make([]cell, len(r.Fields)) // by the field's index
+	rd.cells = slices.Grow(rd.cells[:0], len(r.Fields))[:len(r.Fields)]
+	cells := rd.cells // by the field's index
+	clear(cells)
 	for i := range rd.key {
 		cells[rd.named[i].Index] = cell{true, true, &rd.key[i]}
 	}
@@ -306,9 +308,10 @@ func envelope(body []byte, form string) ([]member, error) {
 
 // member is one name of an object and its value, and what has been made of the value.
 type member struct {
-	name, value  string     // the value is JSON
-	whole, parts converted  // what has been made of the value
-	rows         []*bodyRow // that stand in it, nil until they are asked for
+	name, value string     // the value is JSON
+	whole       converted  // what has been made of the value
+	parts       *converted // and of its parts, nil until they are asked for
+	rows        []*bodyRow // that stand in it, nil until they are asked for
 }
 
 // converted is a value as a statement takes it: the text that PostgreSQL reads, or in a change of a value with parts those that are given.
@@ -328,12 +331,15 @@ type bodyRow struct {
 
 // bodyRows splits values into their members.
 func bodyRows(values []string) []*bodyRow {
-	list := make([]*bodyRow, len(values))
+	list, rows := make([]*bodyRow, len(values)), make([]bodyRow, len(values))
+	most := 0 // most rows have as many members as the one before
 	for i, raw := range values {
-		list[i] = &bodyRow{raw: raw}
-		if raw[0] == '{' {
-			list[i].members, list[i].err = membersOf(raw, nil)
+		o := &rows[i]
+		if o.raw = raw; raw[0] == '{' {
+			o.members, o.err = membersOf(raw, make([]member, 0, most))
+			most = len(o.members)
 		}
+		list[i] = o
 	}
 	return list
 }
@@ -416,6 +422,7 @@ type reader struct {
 	depth    int
 	mistakes *fault.List
 	ignored  *[]string
+	cells    []cell // of the row at hand
 }
 
 func (rd *reader) addError(f string, code, format string, args ...any) {
@@ -502,7 +509,10 @@ func (rd *reader) converted(f *model.Field, m *member) *converted {
 	inParts := rd.op == window.Update && f.Type.Parts() != nil
 	c := &m.whole
 	if inParts {
-		c = &m.parts
+		if m.parts == nil {
+			m.parts = &converted{}
+		}
+		c = m.parts
 	}
 	if c.done {
 		return c

@@ -682,8 +682,9 @@ func (x *execution) readBack() error {
 		return nil
 	}
 	r := x.request.AtRow(keySegments(w.key)).Showing(x.change.Written)
+	x.api.tx.EndWithNext()
 	page, err := x.api.read(x.ctx, x.caller, r, Preferences{Format: x.format})
-	if _, refused := fault.From(err); refused {
+	if _, refused := fault.From(err); refused && !x.api.tx.Failed() {
 		return nil
 	}
 	if err != nil {
@@ -695,5 +696,9 @@ func (x *execution) readBack() error {
 	if version := page.Version(); version != "" {
 		w.ETag = etag(version)
 	}
-	return page.Close()
+	err = page.Close()
+	if err != nil && x.api.tx.Ended() { // it is written, and can't be shown
+		w.Row, w.ETag, err = nil, "", nil
+	}
+	return err
 }

@@ -156,6 +156,10 @@ func unsettled(refused, err error) error {
 	if !broken(err) || errors.As(err, &connect) || pgconn.SafeToRetry(err) {
 		return refused
 	}
+	return unknown(err)
+}
+
+func unknown(err error) error {
 	return &fault.Refusal{Fault: fault.New(fault.Unavailable, "write.unknown",
 		"the connection to the database broke off, and whether this was "+
 			"written is not known: read it again, or send writes with an Idempotency-Key, which can be repeated"), Words: scrub(err)}

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"time"
 
@@ -34,6 +35,10 @@ type statements struct {
 	made  int
 	ran   int
 	next  arguments // of the one that is run next
+	done  int64     // how many rows the last one that has ended has written, or read
+
+	waiting []*level // that begin along with the next statement, the outermost first
+	ending  *level   // that ends along with the next statement
 }
 
 const statementsKey = "statements"
@@ -140,6 +145,11 @@ func (a *arguments) encoded(arg any, oid uint32, types *pgtype.Map) (value []byt
 		}
 		a.buf = append(a.buf, *v...)
 		return a.buf[begin:], pgx.TextFormatCode, nil
+	case []*string:
+		if oid == pgtype.TextArrayOID {
+			a.buf = appendTexts(a.buf, v)
+			return a.buf[begin:], pgx.BinaryFormatCode, nil
+		}
 	}
 	format = types.FormatCodeForOID(oid)
 	written, err := types.Encode(oid, format, arg, a.buf)
@@ -154,6 +164,22 @@ func (a *arguments) encoded(arg any, oid uint32, types *pgtype.Map) (value []byt
 	}
 	a.buf = written
 	return a.buf[begin:], format, nil
+}
+
+// appendTexts writes an array of texts, which all input of many rows is, as array_recv reads it.
+func appendTexts(buf []byte, texts []*string) []byte {
+	const dimensions, hasNulls, first = 1, 1, 1
+	for _, n := range []uint32{dimensions, hasNulls, pgtype.TextOID, uint32(len(texts)), first} {
+		buf = binary.BigEndian.AppendUint32(buf, n)
+	}
+	for _, text := range texts {
+		if text == nil {
+			buf = binary.BigEndian.AppendUint32(buf, math.MaxUint32) // -1
+			continue
+		}
+		buf = append(binary.BigEndian.AppendUint32(buf, uint32(len(*text))), *text...)
+	}
+	return buf
 }
 
 // epoch is when PostgreSQL's time begins, in microseconds of Unix time.
@@ -194,8 +220,10 @@ func code(err error) string {
 // rows are the rows of a statement that runs, one at a time.
 type rows struct {
 	*pgconn.ResultReader
-	of *statements
-	q  *Statement
+	of       *statements
+	q        *Statement
+	pipeline *pgconn.Pipeline // of one that begins or ends a level
+	ending   *level
 }
 
 // run sends a plan's statement to the database and reports whether there is a first row. Where the database has changed so that what was
@@ -211,14 +239,17 @@ func (q *Statement) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 			return rows{}, false, err
 		}
 		s.ran++
-		r := rows{s.conn.ExecStatement(context.Background(), statement, s.next.values, s.next.formats, binaryRows), s, q}
-		if r.NextRow() {
-			return r, true, nil
+		r, err := s.send(statement)
+		r.of, r.q = s, q
+		if err == nil {
+			if r.NextRow() {
+				return r, true, nil
+			}
+			err = r.close()
+		} else {
+			err = s.finish(q, err)
 		}
-		if err = r.close(); err == nil || !again || s.conn.TxStatus() != 'I' {
-			return rows{}, false, err
-		}
-		if !outdated(err) {
+		if err == nil || !again || s.conn.TxStatus() != 'I' || !outdated(err) {
 			return rows{}, false, err
 		}
 	}
@@ -230,8 +261,24 @@ func outdated(err error) bool {
 	return c == "0A000" || c == "26000"
 }
 
-// close ends the statement and says what went wrong, if anything did.
+// close ends the statement and says what went wrong with it, if anything did. How the level ended that it was the last statement of is
+// noted there.
 func (r rows) close() error {
-	_, err := r.Close()
+	tag, err := r.Close()
+	r.of.done = tag.RowsAffected()
+	if r.pipeline == nil {
+		return r.of.finish(r.q, err)
+	}
+	if err == nil && r.ending != nil {
+		var end *pgconn.ResultReader
+		if end, r.ending.endErr = nextResult(r.pipeline); end != nil {
+			done, _ := end.Close()
+			r.ending.endErr = asked(r.ending, done)
+			r.ending.ended = r.ending.endErr == nil
+		}
+	}
+	if closed := r.pipeline.Close(); err == nil && (r.ending == nil || r.ending.endErr == nil) {
+		err = closed
+	}
 	return r.of.finish(r.q, err)
 }

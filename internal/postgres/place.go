@@ -61,20 +61,21 @@ func (s *Source) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration)
 func (c Client) write(ctx context.Context, undoable bool, do func(*pgx.Conn) error) error {
 	conn, err := c.writes.acquire(ctx, c.Share)
 	if err != nil {
-		return err
+		return unavailable(ctx, err)
 	}
 	defer c.writes.release(conn, c.Share)
 	if !undoable { // a statement is a transaction already
 		return do(conn.Conn())
 	}
-	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error { return do(tx.Conn()) })
+	return transact(ctx, conn.Conn(), 0, func(*level) error { return do(conn.Conn()) })
 }
 
 // Tx is a transaction that several statements run in, one after the other. What one of them has written the next ones read.
 type Tx struct {
 	source *Source
 	conn   *pgxpool.Conn
-	tx     pgx.Tx
+	depth  int // of savepoints
+	level  *level
 }
 
 // Transact runs do in a transaction of its own.
@@ -84,33 +85,23 @@ func (c Client) Transact(ctx context.Context, do func(*Tx) error) error {
 		return unavailable(ctx, err)
 	}
 	defer c.writes.release(conn, c.Share)
-	return transact(ctx, conn, func(tx pgx.Tx) error { return do(&Tx{c.Source, conn, tx}) })
+	return transact(ctx, conn.Conn(), 0, func(l *level) error { return do(&Tx{c.Source, conn, 0, l}) })
 }
 
 // Transact runs do after a savepoint.
 func (t *Tx) Transact(ctx context.Context, do func(*Tx) error) error {
-	return transact(ctx, t.tx, func(tx pgx.Tx) error { return do(&Tx{t.source, t.conn, tx}) })
+	depth := t.depth + 1
+	return transact(ctx, t.conn.Conn(), depth, func(l *level) error { return do(&Tx{t.source, t.conn, depth, l}) })
 }
 
-// beginner begins transactions, or savepoints.
-type beginner interface {
-	Begin(context.Context) (pgx.Tx, error)
-}
+// EndWithNext says that the next statement is the last one, so that the transaction can end along with it.
+func (t *Tx) EndWithNext() { statementsOf(t.conn.Conn()).ending = t.level }
 
-func transact(ctx context.Context, in beginner, do func(pgx.Tx) error) error {
-	var failed error
-	err := pgx.BeginFunc(ctx, in, func(tx pgx.Tx) error {
-		failed = do(tx)
-		return failed
-	})
-	if failed != nil {
-		return failed
-	}
-	if err != nil {
-		return unsettled(translate(ctx, err), err)
-	}
-	return nil
-}
+// Ended reports whether the transaction has ended well, along with a statement.
+func (t *Tx) Ended() bool { return t.level.ended }
+
+// Failed reports whether a statement of the transaction has failed, so that it can only be undone.
+func (t *Tx) Failed() bool { return t.conn.Conn().PgConn().TxStatus() == 'E' }
 
 func (t *Tx) acquire(context.Context) (*pgxpool.Conn, error) { return t.conn, nil }
 
@@ -120,11 +111,15 @@ func (t *Tx) watch(ctx context.Context, conn *pgx.Conn, limit time.Duration) *wa
 	return t.source.watch(ctx, conn, limit)
 }
 
-func (t *Tx) write(_ context.Context, _ bool, do func(*pgx.Conn) error) error { return do(t.tx.Conn()) }
+func (t *Tx) write(_ context.Context, _ bool, do func(*pgx.Conn) error) error {
+	return do(t.conn.Conn())
+}
 
 // ID is the number of the transaction, by which its fate can be asked for later.
 func (t *Tx) ID(ctx context.Context) (id string, err error) {
-	err = t.tx.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&id)
+	if err = t.begin(ctx); err == nil {
+		err = t.conn.QueryRow(ctx, "select pg_current_xact_id()::text").Scan(&id)
+	}
 	return id, err
 }
 
@@ -165,9 +160,9 @@ func (t *Tx) Broken() bool { return t.conn.Conn().IsClosed() }
 
 // CheckDeferred checks the constraints that are put off until the end of the transaction, and leaves them as they are.
 func (t *Tx) CheckDeferred(ctx context.Context) error {
-	err := transact(ctx, t.tx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "set constraints all immediate"); err != nil {
-			return translate(ctx, err)
+	err := t.Transact(ctx, func(t *Tx) error {
+		if err := t.exec(ctx, "set constraints all immediate"); err != nil {
+			return err
 		}
 		return errChecked // which sets them back
 	})
@@ -182,7 +177,18 @@ var errChecked = errors.New("the deferred constraints hold")
 // WaitLittle makes the statements of the transaction wait a second at most for a lock, so that one that never lasts holds up nobody for
 // long.
 func (t *Tx) WaitLittle(ctx context.Context) error {
-	if _, err := t.tx.Exec(ctx, "set local lock_timeout = '1s'"); err != nil {
+	return t.exec(ctx, "set local lock_timeout = '1s'")
+}
+
+// begin begins the transaction if no statement has done so.
+func (t *Tx) begin(ctx context.Context) error { return statementsOf(t.conn.Conn()).begin(ctx) }
+
+func (t *Tx) exec(ctx context.Context, sql string) error {
+	err := t.begin(ctx)
+	if err == nil {
+		_, err = t.conn.Exec(ctx, sql)
+	}
+	if err != nil {
 		return translate(ctx, err)
 	}
 	return nil

@@ -100,7 +100,11 @@ func (q *Statement) openOnce(ctx context.Context, at Place, args []any, limit ti
 	}
 	c := &Cursor{ctx: ctx, q: q, at: at, conn: conn, wait: at.watch(ctx, conn.Conn(), limit), first: true}
 	if q.Plan.Isolated {
-		_, err = conn.Conn().PgConn().Exec(context.Background(), at.isolation().begin).ReadAll()
+		s := statementsOf(conn.Conn())
+		s.ending = nil // what undoes its settings comes after it
+		if err = s.begin(ctx); err == nil {
+			_, err = conn.Conn().PgConn().Exec(context.Background(), at.isolation().begin).ReadAll()
+		}
 	}
 	if err == nil {
 		c.rows, c.more, err = q.run(conn.Conn(), args)
@@ -312,36 +316,34 @@ func (w *Written) many(q *Statement, rows rows, first [][]byte) {
 // written than may be at once (0: no limit), all is undone.
 func (q *Statement) Write(ctx context.Context, at Place, args []any, most int64, limit time.Duration) (*Written, error) {
 	w := &Written{RuleHolds: true, Readable: true}
-	var failed error
 	err := at.write(ctx, q.Plan.Guards.RuleHolds >= 0 || most > 0, func(conn *pgx.Conn) error {
 		wait := at.watch(ctx, conn, limit)
 		err := q.write(conn, args, w)
 		expired := wait.end()
 		wait.clearDeadline()
 		if err != nil {
-			failed = ended(ctx, expired, limit, q.blame(unsettled(translate(ctx, err), err)))
-			return failed
+			return ended(ctx, expired, limit, q.blame(unsettled(translate(ctx, err), err)))
 		}
 		if !w.RuleHolds || most > 0 && w.Total > most {
 			return errRuleViolated
 		}
 		return nil
 	})
-	switch {
-	case failed != nil:
-		return nil, failed
-	case err == nil || errors.Is(err, errRuleViolated):
-		return w, nil
+	if err != nil && !errors.Is(err, errRuleViolated) {
+		return nil, err
 	}
-	return nil, unsettled(translate(ctx, err), err) // of the transaction around it
+	return w, nil
 }
 
 // write reads what a writing statement answers. The watch over it is the caller's.
 func (q *Statement) write(conn *pgx.Conn, args []any, w *Written) error {
 	rows, found, err := q.run(conn, args)
 	if !found {
-		if q.Plan.ReturnsRows {
+		switch {
+		case q.Plan.ReturnsRows:
 			w.Row = []byte("[]")
+		case q.Plan.Affected:
+			w.Total = statementsOf(conn).done
 		}
 		return err
 	}

@@ -13,11 +13,11 @@ import (
 	"testing"
 )
 
-// wire is a way to a database that counts the statements that go along it: the messages Execute and Query of the protocol
-// (PostgreSQL, 55.7).
+// wire is a way to a database that counts the statements that go along it, and how often somebody waits for their answers: the messages
+// Execute and Query of the protocol, Sync and Query (PostgreSQL, 55.7).
 type wire struct {
-	dsn        string
-	statements atomic.Int64
+	dsn               string
+	statements, trips atomic.Int64
 }
 
 // listen opens a way to the database of a DSN.
@@ -60,6 +60,7 @@ var aside = regexp.MustCompile("^(begin|commit|-- ping|listen)")
 func (w *wire) forward(from io.Reader, to io.Writer) {
 	head := make([]byte, 5)
 	watching, skip := map[string]bool{}, false // the service's look at the catalog, which is of no request
+	executed := false
 	for begun := false; ; {
 		kind := head[:1]
 		if !begun {
@@ -77,7 +78,8 @@ func (w *wire) forward(from io.Reader, to io.Writer) {
 		name, rest, _ := strings.Cut(string(body), "\x00")
 		switch {
 		case begun && kind[0] == 'P':
-			watching[name] = strings.Contains(rest, "hashtextextended") || strings.Contains(rest, "pg_event_trigger")
+			watching[name] = strings.Contains(rest, "hashtextextended") || strings.Contains(rest, "pg_event_trigger") ||
+				aside.MatchString(rest)
 		case begun && kind[0] == 'B':
 			statement, _, _ := strings.Cut(rest, "\x00")
 			skip = watching[statement]
@@ -86,6 +88,11 @@ func (w *wire) forward(from io.Reader, to io.Writer) {
 			begun = binary.BigEndian.Uint32(body) == 3<<16 // else it asks for encryption, or to break off
 		} else if kind[0] == 'E' && !skip || kind[0] == 'Q' && !aside.Match(body) {
 			w.statements.Add(1)
+			executed = true
+		}
+		if len(kind) > 0 && (kind[0] == 'S' && executed || kind[0] == 'Q' && !strings.HasPrefix(string(body), "-- ping")) {
+			w.trips.Add(1)
+			executed = false
 		}
 		if _, err := to.Write(append(append(append([]byte{}, kind...), head[1:]...), body...)); err != nil {
 			return
@@ -181,7 +188,7 @@ roles: {all: {may: {"*": [read, create, update, delete]}}}
 		}, 0, 2},
 	} {
 		for _, n := range []int{1, 50, 1000} {
-			before := w.statements.Load()
+			before, trips := w.statements.Load(), w.trips.Load()
 			a := write(t, r, r.Operator.Token, tt.method, "/draft/counted"+tt.path, tt.body(n), "Act-As", "all")
 			if a.StatusCode >= 300 {
 				t.Errorf("%s, %d rows: %s %.300s", tt.name, n, a.Status, a.Text)
@@ -189,6 +196,14 @@ roles: {all: {may: {"*": [read, create, update, delete]}}}
 			}
 			if got := int(w.statements.Load() - before); got != tt.want || got > 3*tt.relations+3 {
 				t.Errorf("%s, %d rows: %d statements, want %d, at most 3 for each of %d relations and 3 more", tt.name, n, got, tt.want, tt.relations)
+			}
+			// A transaction begins along with its first statement, and ends along with the one that reads back what was written.
+			most := tt.want
+			if most == 2 {
+				most++ // nothing is read back: what the last statement has done decides whether it is committed
+			}
+			if got := int(w.trips.Load() - trips); got > most {
+				t.Errorf("%s, %d rows: %d trips to the database, want %d", tt.name, n, got, most)
 			}
 		}
 	}

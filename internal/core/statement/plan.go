@@ -34,6 +34,7 @@ type Plan struct {
 	SingleKeyRead bool            // of a read: one row by its key, from one table and no other
 	Isolated      bool            // of a read: SQL of the document is in it, so it runs in a transaction that can't write and is rolled back
 	ReturnsRows   bool            // of a write: every row that was written comes back
+	Affected      bool            // of a write of many: no row comes back; how many were written is what the database says of the statement
 	Rules         []string        // of a read: the parts of the SQL that row rules add
 	Uses          map[string]*Use // by the alias of each table: what an index could serve
 }

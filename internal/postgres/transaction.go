@@ -1,0 +1,159 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// level is a transaction of a connection, or what follows a savepoint in it. It begins along with its first statement, which spares a
+// trip to the database; one without statements costs nothing. It may end along with its last one.
+type level struct {
+	begin, end, undo string
+	begun            bool
+	endSent, ended   bool  // along with a statement
+	endErr           error // why it did not end well
+}
+
+const undoTimeout = 5 * time.Second
+
+// newLevel is the transaction itself (0), or one of the savepoints within each other.
+func newLevel(depth int) *level {
+	if depth == 0 {
+		return &level{begin: "begin", end: "commit", undo: "rollback"}
+	}
+	name := "level_" + strconv.Itoa(depth)
+	return &level{begin: "savepoint " + name, end: "release savepoint " + name,
+		undo: "rollback to savepoint " + name + "; release savepoint " + name}
+}
+
+// transact runs do on a level; an error of do undoes it whole, and is returned as it is.
+func transact(ctx context.Context, conn *pgx.Conn, depth int, do func(*level) error) error {
+	s, l := statementsOf(conn), newLevel(depth)
+	s.waiting = append(s.waiting, l)
+	settled := false
+	defer func() {
+		if !settled { // after a panic too
+			s.undo(ctx, l)
+		}
+	}()
+	if err := do(l); err != nil {
+		if l.endSent && s.conn.IsClosed() {
+			return unknown(err)
+		}
+		return err
+	}
+	if err := s.end(ctx, l); err != nil {
+		return unsettled(translate(ctx, err), err)
+	}
+	settled = true
+	return nil
+}
+
+// begin begins what waits for a first statement, for those that do not run by send.
+func (s *statements) begin(ctx context.Context) error {
+	if len(s.waiting) == 0 {
+		return nil
+	}
+	var sql []string
+	for _, l := range s.waiting {
+		sql, l.begun = append(sql, l.begin), true
+	}
+	s.waiting = nil
+	_, err := s.conn.Exec(ctx, strings.Join(sql, "; ")).ReadAll()
+	return err
+}
+
+// end ends a level, unless that was sent along with its last statement.
+func (s *statements) end(ctx context.Context, l *level) error {
+	switch {
+	case l.ended, l.endErr != nil:
+		return l.endErr
+	case !l.begun:
+		s.forget(l)
+		return nil
+	}
+	s.ending = nil
+	results, err := s.conn.Exec(ctx, l.end).ReadAll()
+	if err == nil {
+		err = asked(l, results[0].CommandTag)
+	}
+	return err
+}
+
+// asked tells a commit from what the database does in its place where a statement has failed before.
+func asked(l *level, done pgconn.CommandTag) error {
+	if l.end == "commit" && done.String() == "ROLLBACK" {
+		return pgx.ErrTxCommitRollback
+	}
+	return nil
+}
+
+// forget leaves a level that has not begun.
+func (s *statements) forget(l *level) {
+	s.waiting = s.waiting[:len(s.waiting)-1] // it is the innermost
+	s.ending = nil
+}
+
+// undo undoes a level. Where that fails, the connection is not used again, which undoes as much.
+func (s *statements) undo(ctx context.Context, l *level) {
+	switch {
+	case !l.begun:
+		s.forget(l)
+		return
+	case s.conn.IsClosed(), s.conn.TxStatus() == 'I': // an end that failed has undone it
+		return
+	}
+	s.ending = nil
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTimeout)
+	defer cancel()
+	_, _ = s.conn.Exec(ctx, l.undo).ReadAll()
+}
+
+// send sends a statement, and with it the beginnings that wait for it and the end that it is the last statement of.
+func (s *statements) send(statement *pgconn.StatementDescription) (rows, error) {
+	if len(s.waiting) == 0 && s.ending == nil {
+		return rows{ResultReader: s.conn.ExecStatement(context.Background(), statement, s.next.values, s.next.formats, binaryRows)}, nil
+	}
+	r := rows{pipeline: s.conn.StartPipeline(context.Background()), ending: s.ending}
+	for _, l := range s.waiting {
+		r.pipeline.SendQueryParams(l.begin, nil, nil, nil, nil)
+	}
+	r.pipeline.SendQueryStatement(statement, s.next.values, s.next.formats, binaryRows)
+	if r.ending != nil {
+		r.pipeline.SendQueryParams(r.ending.end, nil, nil, nil, nil)
+		r.ending.endSent = true
+	}
+	begun := s.waiting
+	s.waiting, s.ending = nil, nil
+	err := r.pipeline.Sync()
+	for _, l := range begun {
+		if err == nil {
+			_, err = nextResult(r.pipeline)
+			l.begun = true
+		}
+	}
+	if err == nil {
+		r.ResultReader, err = nextResult(r.pipeline)
+	}
+	if err != nil {
+		_ = r.pipeline.Close() // says the same
+		return rows{}, err
+	}
+	return r, nil
+}
+
+// nextResult is what the next of the statements of a pipeline answers.
+func nextResult(p *pgconn.Pipeline) (*pgconn.ResultReader, error) {
+	result, err := p.GetResults()
+	r, ok := result.(*pgconn.ResultReader)
+	if err == nil && !ok {
+		err = errors.New("the database has not answered every statement")
+	}
+	return r, err
+}

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"eagerwindow/internal/core/access"
 	"eagerwindow/internal/core/change"
@@ -273,18 +275,53 @@ func (x *execution) keyOf(r *model.Resource, id int) []byte {
 	return text
 }
 
-// perform runs a statement whose input is lists.
-func (x *execution) perform(s *change.Step, plan *statement.Plan, lists []any) (*postgres.Written, error) {
-	args, err := plan.Args(statement.Input{Lists: lists, Claims: x.caller.Claims})
+// perform runs a statement whose input is lists. It is made once for each role and signature, which tells it apart from all others
+// of the resource.
+func (x *execution) perform(s *change.Step, signature string, plan func() *statement.Plan, lists []any) (*postgres.Written, error) {
+	key := planKey{role: x.scope.Key(), format: x.format, write: s.Resource.Name + " " + signature}
+	if x.change.Delta {
+		key.shape = x.request.Shape // what comes back of the rows
+	}
+	p, ok := x.api.plans.Get(key)
+	if !ok {
+		p = &planned{resource: s.Resource, query: postgres.Compile(plan(), nil, x.format)}
+		x.api.keepPlan(key, p)
+	}
+	args, err := p.query.Plan.Args(statement.Input{Lists: lists, Claims: x.caller.Claims})
 	if err != nil {
 		return nil, err
 	}
-	done, err := postgres.Compile(plan, nil, x.format).Write(x.ctx, x.api.place(x.caller, x.scope, s.Resource, false), args, 0,
-		timeOf(x.scope))
+	done, err := p.query.Write(x.ctx, x.api.place(x.caller, x.scope, s.Resource, false), args, 0, timeOf(x.scope))
 	if err != nil {
 		return nil, x.api.explain(err, s.Resource, x.scope)
 	}
 	return done, nil
+}
+
+// signatureOf joins what tells the statements of a resource apart. No name has the byte between them.
+func signatureOf(parts ...string) string { return strings.Join(parts, "\x00") }
+
+func names(fields []*model.Field) string {
+	list := make([]string, len(fields))
+	for i, f := range fields {
+		list[i] = f.Name
+	}
+	return signatureOf(list...)
+}
+
+func relation(r *model.Relation) string { return signatureOf(r.From.Name, r.Name) }
+
+// steps is the way that a path takes, whatever its keys are.
+func steps(path []change.Hop) string {
+	var list []string
+	for _, h := range path {
+		via := ""
+		if h.Via != nil {
+			via = relation(h.Via)
+		}
+		list = append(list, h.Resource.Name, via, names(h.KeyOf), strconv.Itoa(len(h.Key)))
+	}
+	return signatureOf(list...)
 }
 
 // refused tells where in the body a refusal of the database belongs.
@@ -320,7 +357,9 @@ func (x *execution) find(s *change.Step, rows []*change.Row) error {
 			lists = append(lists, list)
 		}
 	}
-	done, err := x.perform(s, statement.Find(rows[0].Path, s.Returned, x.scope), lists)
+	path := rows[0].Path
+	done, err := x.perform(s, signatureOf("find", steps(path), names(s.Returned)),
+		func() *statement.Plan { return statement.Find(path, s.Returned, x.scope) }, lists)
 	if err != nil {
 		return err
 	}
@@ -378,26 +417,28 @@ func (x *execution) writeRows(s *change.Step, rows []*change.Row) error {
 	}
 	with, lists := statement.Gather(s.Resource, s.Relation, input)
 	with.Returned, with.Show = s.Returned, x.show
-	q := &query.Query{Root: query.NewRow(s.Resource)}
-	if x.change.Delta {
-		q = x.query
-	}
-	q.Metadata = x.format.Metadata
-	var plan *statement.Plan
-	switch s.Op {
-	case change.Insert:
-		plan = statement.CreateRows(q, with, x.scope)
-	case change.Update:
-		plan = statement.UpdateRows(q, with, x.scope)
-	default:
-		plan = statement.DeleteRows(s.Resource, with, x.scope)
-	}
-	done, err := x.perform(s, plan, lists)
+	done, err := x.perform(s, signatureOf(s.Op.String(), with.Signature()), func() *statement.Plan { return x.plan(s, with) }, lists)
 	if err != nil {
 		return x.refused(err, rows)
 	}
 	x.rows += done.Total
 	return x.take(s, rows, done)
+}
+
+// plan plans a step that writes rows.
+func (x *execution) plan(s *change.Step, with statement.Rows) *statement.Plan {
+	q := &query.Query{Root: query.NewRow(s.Resource)}
+	if x.change.Delta {
+		q = x.query
+	}
+	q.Metadata = x.format.Metadata
+	switch s.Op {
+	case change.Insert:
+		return statement.CreateRows(q, with, x.scope)
+	case change.Update:
+		return statement.UpdateRows(q, with, x.scope)
+	}
+	return statement.DeleteRows(s.Resource, with, x.scope)
 }
 
 func (x *execution) input(rows []*change.Row) ([]statement.InputRow, error) {
@@ -530,10 +571,12 @@ func (x *execution) release(s *change.Step, rows []*change.Row) error {
 			return err
 		}
 	}
+	some := len(stay) > 0
 	if s.Refused != nil {
-		return x.leftOut(s, sets, statement.LeftOut(s.Relation, len(stay) > 0, x.scope), lists)
+		return x.leftOut(s, sets, some, lists)
 	}
-	done, err := x.perform(s, statement.Release(s.Relation, len(stay) > 0, x.scope), lists)
+	done, err := x.perform(s, signatureOf("release", relation(s.Relation), strconv.FormatBool(some)),
+		func() *statement.Plan { return statement.Release(s.Relation, some, x.scope) }, lists)
 	switch {
 	case err != nil:
 		return x.refused(err, sets)
@@ -548,8 +591,9 @@ func (x *execution) release(s *change.Step, rows []*change.Row) error {
 }
 
 // leftOut refuses that a row is left out, if there is one.
-func (x *execution) leftOut(s *change.Step, sets []*change.Row, plan *statement.Plan, lists []any) error {
-	done, err := x.perform(s, plan, lists)
+func (x *execution) leftOut(s *change.Step, sets []*change.Row, stay bool, lists []any) error {
+	done, err := x.perform(s, signatureOf("left out", relation(s.Relation), strconv.FormatBool(stay)),
+		func() *statement.Plan { return statement.LeftOut(s.Relation, stay, x.scope) }, lists)
 	if err != nil {
 		return err
 	}
@@ -608,7 +652,9 @@ func (x *execution) link(s *change.Step, rows []*change.Row) error {
 	for _, list := range append(near, far...) {
 		lists = append(lists, list)
 	}
-	done, err := x.perform(s, statement.LinkRows(s.Relation, kinds, x.scope), lists)
+	slices.Sort(kinds)
+	done, err := x.perform(s, signatureOf("link", relation(s.Relation), fmt.Sprint(kinds)),
+		func() *statement.Plan { return statement.LinkRows(s.Relation, kinds, x.scope) }, lists)
 	switch {
 	case err != nil:
 		return x.refused(err, rows)

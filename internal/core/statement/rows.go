@@ -41,6 +41,22 @@ type Given struct {
 	Some  bool // not all rows give it
 }
 
+// Signature tells the statements apart that are planned for rows of one resource and role.
+func (w Rows) Signature() string {
+	b := fmt.Append(nil, w.Keyed, w.Versioned, w.Show)
+	if w.LinkedBy != nil {
+		b = append(b, w.LinkedBy.From.Name+"/"+w.LinkedBy.Name...)
+	}
+	for _, g := range w.Given {
+		b = fmt.Append(b, " ", g.Field.Index, g.Some)
+	}
+	b = append(b, " returned"...)
+	for _, f := range w.Returned {
+		b = fmt.Append(b, " ", f.Index)
+	}
+	return string(b)
+}
+
 // numbered reports whether each row that was written comes back.
 func (w Rows) numbered() bool { return w.Show || len(w.Returned) > 0 }
 
@@ -128,9 +144,12 @@ func (b *builder) list(sqlType string) string {
 	return b.arg(Slot{Role: Listed, Index: b.lists - 1}, sqlType)
 }
 
-// unnested names lists that are one input, whose columns have those names; n numbers its rows.
+// unnested names lists that are one input, whose columns have those names; n numbers its rows. Each list is the value of a subquery, so
+// that the plan does not depend on how long it is: else the database would find that short lists are better off with a plan of their own,
+// and make it anew for each statement, which takes longer than running it.
 func unnested(name string, lists, names []string) string {
-	return name + " as (\n  select * from unnest(" + strings.Join(lists, ", ") + ") with ordinality i(" + strings.Join(names, ", ") + ", n)\n)"
+	return name + " as (\n  select * from unnest((select " + strings.Join(lists, "), (select ") + ")) with ordinality i(" +
+		strings.Join(names, ", ") + ", n)\n)"
 }
 
 // input is the lists of a write as rows: keys k0, k1 …, versions that the rows must have, what they must be tied by t0 …,
@@ -242,8 +261,13 @@ func CreateRows(q *query.Query, w Rows, scope *access.Scope) *Plan {
 		}
 	}
 	write := "insert into " + r.Table.QualifiedName() + " (" + strings.Join(names, ", ") + ")" + overriding +
-		"\n  select " + strings.Join(values, ", ") + " from input order by input.n returning *" +
-		returnedVersion(r.Table, r.Table.QualifiedName(), window.Create)
+		"\n  select " + strings.Join(values, ", ") + " from input order by input.n"
+	if !w.numbered() && len(scope.For(window.Create, r).Rules(b.given(window.Create), true)) == 0 { // there is nothing to ask of the rows
+		plan := newPlan()
+		plan.Affected, plan.SQL, plan.Slots = true, "with "+input+"\n"+write, b.slots
+		return plan
+	}
+	write += " returning *" + returnedVersion(r.Table, r.Table.QualifiedName(), window.Create)
 	if w.numbered() { // they come back in the order in which they were inserted
 		return b.numbered(input+", inserted as (\n  "+write+"\n), written as (\n  select *, row_number() over () as "+rowNumber+
 			" from inserted\n)", q, w, window.Create)

@@ -233,23 +233,19 @@ select count(*) from target
 
 -- creation of many, as harbour_master: /tugs?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::boolean[], $4::text[], $5::boolean[]) with ordinality i(v0, v1, g1, v2, g2, n)
-), written as (
-  insert into "harbour"."tug" ("name", "bollard_pull_t", "id")
-  select input.v0::text, case when input.g1 then input.v1::numeric else null end, case when input.g2 then input.v2::int4 else nextval(pg_get_serial_sequence('"harbour"."tug"', 'id')) end from input order by input.n returning *, "harbour"."tug".xmin
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::boolean[]), (select $4::text[]), (select $5::boolean[])) with ordinality i(v0, v1, g1, v2, g2, n)
 )
-select count(*)
-from written t
+insert into "harbour"."tug" ("name", "bollard_pull_t", "id")
+  select input.v0::text, case when input.g1 then input.v1::numeric else null end, case when input.g2 then input.v2::int4 else nextval(pg_get_serial_sequence('"harbour"."tug"', 'id')) end from input order by input.n
 --   $1 list 0
 --   $2 list 1
 --   $3 list 2
 --   $4 list 3
 --   $5 list 4
---   total at 0
 
 -- creation of many, shown, as agent: /port_calls?select=id
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(v0, v1, v2, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(v0, v1, v2, n)
 ), inserted as (
   insert into "harbour"."port_call" ("vessel_id", "eta", "draught_m", "status")
   select input.v0::int4, input.v1::timestamptz, input.v2::numeric, $4::"harbour"."call_status" from input order by input.n returning *, "harbour"."port_call".xmin
@@ -272,7 +268,7 @@ left join "harbour"."vessel" v2 on v2."id" = p."vessel_id"
 
 -- creation of many that later steps refer to, as harbour_master: /vessels?
 with input as (
-  select * from unnest($1::text[]) with ordinality i(v0, n)
+  select * from unnest((select $1::text[])) with ordinality i(v0, n)
 ), inserted as (
   insert into "harbour"."vessel" ("name")
   select input.v0::text from input order by input.n returning *, "harbour"."vessel".xmin
@@ -286,7 +282,7 @@ from written v
 
 -- creation of many of which nothing is given, as harbour_master: /port_calls?
 with input as (
-  select * from unnest($1::text[]) with ordinality i(nothing, n)
+  select * from unnest((select $1::text[])) with ordinality i(nothing, n)
 ), inserted as (
   insert into "harbour"."port_call" ("vessel_id")
   select null from input order by input.n returning *, "harbour"."port_call".xmin
@@ -300,7 +296,7 @@ from written p
 
 -- change of many, as agent: /port_calls?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::boolean[], $4::text[], $5::boolean[]) with ordinality i(k0, v0, g0, v1, g1, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::boolean[]), (select $4::text[]), (select $5::boolean[])) with ordinality i(k0, v0, g0, v1, g1, n)
 ), written as (
   update "harbour"."port_call" p set "eta" = case when input.g0 then input.v0::timestamptz else p."eta" end, "etd" = case when input.g1 then input.v1::timestamptz else p."etd" end
   from input
@@ -325,7 +321,7 @@ left join "harbour"."vessel" v2 on v2."id" = p2."vessel_id"
 
 -- change of many versions, shown, as harbour_master: /berths?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(k0, version, v0, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(k0, version, v0, n)
 ), written as (
   update "harbour"."berth" b set "quay" = input.v0::text
   from input
@@ -340,7 +336,7 @@ from written b2
 
 -- change of many that must be tied, as office: /cargo_items?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(k0, t0, v0, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(k0, t0, v0, n)
 ), written as (
   update "harbour"."cargo_item" c set "description" = input.v0::text
   from input
@@ -356,7 +352,7 @@ from written c2
 
 -- change of many as two roles, which later steps refer to, as agent and pilot: /port_calls?
 with input as (
-  select * from unnest($1::text[], $2::text[]) with ordinality i(k0, v0, n)
+  select * from unnest((select $1::text[]), (select $2::text[])) with ordinality i(k0, v0, n)
 ), written as (
   update "harbour"."port_call" p set "etd" = input.v0::timestamptz
   from input
@@ -388,7 +384,7 @@ join written r on r."row number" = p2."row number"
 
 -- deletion of many, as harbour_master: /pilotages?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[], $4::text[]) with ordinality i(k0, k1, k2, version, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[]), (select $4::text[])) with ordinality i(k0, k1, k2, version, n)
 ), written as (
   delete from "harbour"."pilotage" p
   using input
@@ -405,7 +401,7 @@ from written w
 
 -- deletion of many that a junction ties, as harbour_master: /tugs?
 with input as (
-  select * from unnest($1::text[], $2::text[]) with ordinality i(k0, t0, n)
+  select * from unnest((select $1::text[]), (select $2::text[])) with ordinality i(k0, t0, n)
 ), written as (
   delete from "harbour"."tug" t
   using input
@@ -420,7 +416,7 @@ from written w
 
 -- look-up by key, as agent: /port_calls?
 with input as (
-  select * from unnest($1::text[]) with ordinality i(k0, n)
+  select * from unnest((select $1::text[])) with ordinality i(k0, n)
 )
 select input.n, p."id", p."vessel_id"
 from input
@@ -432,7 +428,7 @@ left join "harbour"."vessel" v on v."id" = p."vessel_id" where (v."agent_id" = $
 
 -- look-up along relations, as agent: /port_calls?
 with input as (
-  select * from unnest($1::text[], $4::text[]) with ordinality i(k0, k1, n)
+  select * from unnest((select $1::text[]), (select $4::text[])) with ordinality i(k0, k1, n)
 )
 select input.n
 from input
@@ -450,11 +446,11 @@ left join "harbour"."vessel" v3 on v3."id" = p2."vessel_id" where (v3."agent_id"
 
 -- release of what is left out, as office: /vessels?
 with input as (
-  select * from unnest($1::text[]) with ordinality i(t0, n)
+  select * from unnest((select $1::text[])) with ordinality i(t0, n)
 ), near as (
   select input.t0::text as "code", n from input
 ), stays as (
-  select * from unnest($2::text[]) with ordinality i(k0, n)
+  select * from unnest((select $2::text[])) with ordinality i(k0, n)
 ), left_out as (
   select p."id", near.n from near, "harbour"."port_call" p
 where p."berth_code" = near."code" and not exists (select from stays where p."id" = stays.k0::int4)
@@ -472,7 +468,7 @@ from written p3
 
 -- look-up of what is left out, as agent: /vessels?
 with input as (
-  select * from unnest($1::text[]) with ordinality i(t0, n)
+  select * from unnest((select $1::text[])) with ordinality i(t0, n)
 ), near as (
   select input.t0::int4 as "id", n from input
 ), left_out as (
@@ -488,7 +484,7 @@ from left_out l order by l.n, l."id" limit 1
 
 -- set of ties, as office: /port_calls/17?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(act, k0, f0, n)
 ),
 near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
 where p."id" = input.k0::int4 for share of p),
@@ -519,7 +515,7 @@ select (select count(*) from input), (select string_agg(i.n::text, ',' order by 
 
 -- ties, as office: /port_calls/17?
 with input as (
-  select * from unnest($1::text[], $2::text[], $3::text[]) with ordinality i(act, k0, f0, n)
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(act, k0, f0, n)
 ),
 near as (select input.n, input.act, p."id", input.k0 from input, "harbour"."port_call" p
 where p."id" = input.k0::int4 for share of p),

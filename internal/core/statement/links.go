@@ -189,14 +189,13 @@ func LinkRows(rel *model.Relation, acts []change.Act, scope *access.Scope) *Plan
 		"near as (" + b.end(rel.From, "k", nearColumns, true) + ")",
 		"far as (" + b.end(rel.To, "f", farColumns, false) + ")",
 	}
-	numbers := func(condition string) string {
-		return "(select string_agg(i.n::text, ',' order by i.n) from input i where " + condition + ")"
-	}
-	absent := "i.act = 'tie' and not exists (select from far where far.n = i.n)"
+	absent := "i.act = 'tie' and far.n is null"
+	found := "input i left join near using (n) left join far using (n)"
 	if slices.Contains(acts, change.Remove) {
 		with = append(with, "untied as (\n  delete from "+table+" j using near join far using (n)\n  where near.act = 'untie' and "+near+
 			" and "+far+" returning near.n\n)")
-		absent += " or i.act = 'untie' and not exists (select from untied where untied.n = i.n)"
+		absent += " or i.act = 'untie' and untied.n is null"
+		found += " left join untied using (n)"
 	}
 	if slices.Contains(acts, change.Keep) {
 		with = append(with, "left_out as (\n  delete from "+table+" j using near\n  where near.act = 'only' and "+near+" and exists ("+
@@ -209,10 +208,13 @@ func LinkRows(rel *model.Relation, acts []change.Act, scope *access.Scope) *Plan
 	}
 	plan := newPlan()
 	list := &selectList{}
-	plan.Total = list.add("(select count(*) from input)")
-	plan.Missing = list.add(numbers("not exists (select from near where near.n = i.n)"))
+	numbers := func(condition string) string {
+		return "string_agg(i.n::text, ',' order by i.n) filter (where " + condition + ")"
+	}
+	plan.Total = list.add("count(*)")
+	plan.Missing = list.add(numbers("near.n is null"))
 	plan.Absent = list.add(numbers(absent))
-	plan.SQL = "with " + strings.Join(with, ",\n") + "\nselect " + list.String()
+	plan.SQL = "with " + strings.Join(with, ",\n") + "\nselect " + list.String() + "\nfrom " + found
 	plan.Slots = b.slots
 	return plan
 }

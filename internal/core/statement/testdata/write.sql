@@ -505,7 +505,8 @@ tied as (
   select near."id", far."id" from near join far using (n) where near.act = 'tie' order by n
   on conflict do nothing
 )
-select (select count(*) from input), (select string_agg(i.n::text, ',' order by i.n) from input i where not exists (select from near where near.n = i.n)), (select string_agg(i.n::text, ',' order by i.n) from input i where i.act = 'tie' and not exists (select from far where far.n = i.n) or i.act = 'untie' and not exists (select from untied where untied.n = i.n))
+select count(*), string_agg(i.n::text, ',' order by i.n) filter (where near.n is null), string_agg(i.n::text, ',' order by i.n) filter (where i.act = 'tie' and far.n is null or i.act = 'untie' and untied.n is null)
+from input i left join near using (n) left join far using (n) left join untied using (n)
 --   $1 list 0
 --   $2 list 1
 --   $3 list 2
@@ -526,7 +527,8 @@ tied as (
   select near."id", far."id" from near join far using (n) where near.act = 'tie' order by n
   on conflict do nothing
 )
-select (select count(*) from input), (select string_agg(i.n::text, ',' order by i.n) from input i where not exists (select from near where near.n = i.n)), (select string_agg(i.n::text, ',' order by i.n) from input i where i.act = 'tie' and not exists (select from far where far.n = i.n))
+select count(*), string_agg(i.n::text, ',' order by i.n) filter (where near.n is null), string_agg(i.n::text, ',' order by i.n) filter (where i.act = 'tie' and far.n is null)
+from input i left join near using (n) left join far using (n)
 --   $1 list 0
 --   $2 list 1
 --   $3 list 2

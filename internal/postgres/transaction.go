@@ -62,11 +62,16 @@ func (s *statements) begin(ctx context.Context) error {
 	}
 	var sql []string
 	for _, l := range s.waiting {
-		sql, l.begun = append(sql, l.begin), true
+		sql = append(sql, l.begin)
+	}
+	if _, err := s.conn.Exec(ctx, strings.Join(sql, "; ")).ReadAll(); err != nil {
+		return err
+	}
+	for _, l := range s.waiting {
+		l.begun = true
 	}
 	s.waiting = nil
-	_, err := s.conn.Exec(ctx, strings.Join(sql, "; ")).ReadAll()
-	return err
+	return nil
 }
 
 // end ends a level, unless that was sent along with its last statement.
@@ -94,10 +99,12 @@ func asked(l *level, done pgconn.CommandTag) error {
 	return nil
 }
 
-// forget leaves a level that has not begun.
+// forget leaves a level that has not begun: the innermost, which waits unless its beginning has failed.
 func (s *statements) forget(l *level) {
-	s.waiting = s.waiting[:len(s.waiting)-1] // it is the innermost
 	s.ending = nil
+	if last := len(s.waiting) - 1; last >= 0 && s.waiting[last] == l {
+		s.waiting = s.waiting[:last]
+	}
 }
 
 // undo undoes a level. Where that fails, the connection is not used again, which undoes as much.
@@ -135,7 +142,7 @@ func (s *statements) send(statement *pgconn.StatementDescription) (rows, error) 
 	for _, l := range begun {
 		if err == nil {
 			_, err = nextResult(r.pipeline)
-			l.begun = true
+			l.begun = err == nil
 		}
 	}
 	if err == nil {

@@ -92,6 +92,19 @@ func TestTransactions(t *testing.T) {
 			_ = tx.Transact(ctx, func(tx *postgres.Tx) error { return add(tx, "(1), (1)") })
 			return add(tx, "(2)")
 		}, "", "2"},
+		{"a part that its caller has left", func(tx *postgres.Tx) error {
+			left, leave := context.WithCancel(ctx)
+			leave()
+			err := add(tx, "(1)")
+			if tx.Transact(left, func(tx *postgres.Tx) error { return tx.WaitLittle(left) }) == nil {
+				t.Error("it is not told")
+			}
+			return errors.Join(err, add(tx, "(2)"))
+		}, "", "1,2"},
+		{"a part of what has failed", func(tx *postgres.Tx) error {
+			err := add(tx, "(1), (1)")
+			return errors.Join(tx.Transact(ctx, func(tx *postgres.Tx) error { return add(tx, "(2)") }), err)
+		}, "*", ""},
 		{"a savepoint without statements", func(tx *postgres.Tx) error {
 			_ = tx.Transact(ctx, func(*postgres.Tx) error { return refused })
 			return add(tx, "(2)")

@@ -51,7 +51,7 @@ type outcome struct {
 // execute runs a change: in a transaction, unless it is one statement. Where the database refuses one of many rows, the change is run
 // again row by row, to tell which.
 func (x *execution) execute() error {
-	if x.change.Single() && len(x.change.Written) == 0 {
+	if x.change.Single() && len(x.change.Written) == 0 && !x.locksFirst(x.change.Steps[0]) {
 		return x.step(x.change.Steps[0])
 	}
 	err := x.transact()
@@ -61,6 +61,11 @@ func (x *execution) execute() error {
 		err = x.transact()
 	}
 	return err
+}
+
+// locksFirst reports whether a step takes two statements, of which the first one locks rows.
+func (x *execution) locksFirst(s *change.Step) bool {
+	return s.Op == change.Link && statement.LocksFirst(s.Relation.From, x.scope)
 }
 
 func (x *execution) transact() error {
@@ -651,6 +656,12 @@ func (x *execution) link(s *change.Step, rows []*change.Row) error {
 	lists := []any{acts}
 	for _, list := range append(near, far...) {
 		lists = append(lists, list)
+	}
+	if x.locksFirst(s) {
+		lock := func() *statement.Plan { return statement.LockNear(s.Relation.From, x.scope) }
+		if _, err := x.perform(s, signatureOf("lock", relation(s.Relation)), lock, lists[1:1+len(near)]); err != nil {
+			return x.refused(err, rows)
+		}
 	}
 	slices.Sort(kinds)
 	done, err := x.perform(s, signatureOf("link", relation(s.Relation), fmt.Sprint(kinds)),

@@ -30,6 +30,7 @@ type singleWrite struct {
 	versions []string // one of which the row must have; nil: any
 	show     bool     // of every row of a filter: answer with them
 	optional bool     // the row may be missing
+	lock     bool     // the rows of a filter are locked, and no more
 }
 
 // signature tells apart the statements of writes of one shape.
@@ -50,6 +51,9 @@ func (w singleWrite) signature() string {
 	if w.show {
 		b = append(b, "shown"...)
 	}
+	if w.lock {
+		b = append(b, "locked"...)
+	}
 	return string(b)
 }
 
@@ -57,6 +61,8 @@ func (w singleWrite) signature() string {
 func (w singleWrite) plan(q *query.Query, scope *access.Scope) *statement.Plan {
 	each := q.View == query.Each
 	switch {
+	case w.lock:
+		return statement.LockEach(q, w.op, scope)
 	case each && w.op == window.Delete:
 		return statement.DeleteEach(q, scope)
 	case each:
@@ -354,8 +360,25 @@ func (t *task) deleteEach() (*Written, error) {
 	return t.writeEach(t.api, t.scope, singleWrite{op: window.Delete})
 }
 
-// writeEach runs the statement of a write of every row of a filter and returns how many there were: all or none.
-func (t *task) writeEach(a *API, scope *access.Scope, w singleWrite) (*Written, error) {
+// writeEach writes every row of a filter and returns how many there were: all or none.
+func (t *task) writeEach(a *API, scope *access.Scope, w singleWrite) (written *Written, err error) {
+	r := t.request.Resource
+	if !statement.LocksFirst(r, scope) {
+		return t.writeMatching(a, scope, w)
+	}
+	err = a.place(t.caller, scope, r, false).Transact(t.ctx, func(tx *postgres.Tx) error {
+		within := a.within(tx)
+		if _, _, err := within.runWrite(t.ctx, t.caller, scope, t.request, t.in.Format, singleWrite{op: w.op, lock: true}, 0); err != nil {
+			return a.explain(err, r, scope)
+		}
+		written, err = t.writeMatching(within, scope, w)
+		return err
+	})
+	return written, err
+}
+
+// writeMatching runs the statement of a write of every row of a filter.
+func (t *task) writeMatching(a *API, scope *access.Scope, w singleWrite) (*Written, error) {
 	r := t.request.Resource
 	p, done, err := a.runWrite(t.ctx, t.caller, scope, t.request, t.in.Format, w, int64(scope.Limits.Rows))
 	if err != nil {

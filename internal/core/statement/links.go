@@ -219,11 +219,28 @@ func LinkRows(rel *model.Relation, acts []change.Act, scope *access.Scope) *Plan
 	return plan
 }
 
+// LockNear plans that the near rows of ties are locked, whatever the role may do with them. Its input is a list for each part of their key.
+func LockNear(r *model.Resource, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	alias := b.alias(r.Name)
+	var lists, names, conditions []string
+	for i, k := range r.Key {
+		name := fmt.Sprintf("k%d", i)
+		lists, names = append(lists, b.list("text[]")), append(names, name)
+		conditions = append(conditions, column(alias, k)+" = "+listed(name, k.Type))
+	}
+	plan := newPlan()
+	plan.Total = 0
+	plan.SQL = "with " + unnested("input", lists, names) + ", locked as (\n  select 1 from " + r.Table.QualifiedName() + " " + alias +
+		", input where " + strings.Join(conditions, " and ") + " for share of " + alias + "\n)\nselect count(*) from locked"
+	plan.Slots = b.slots
+	return plan
+}
+
 // end selects columns of the rows at one end of ties. changed says that the role must be allowed to change them.
 func (b *builder) end(r *model.Resource, prefix string, columns []string, changed bool) string {
 	alias := b.alias(r.Name)
 	f := b.from(query.NewRow(r), alias, false)
-	source := b.source(r, false)
 	var conditions []string
 	for i, k := range r.Key {
 		conditions = append(conditions, column(alias, k)+" = "+listed(fmt.Sprintf("%s%d", prefix, i), k.Type))
@@ -235,11 +252,14 @@ func (b *builder) end(r *model.Resource, prefix string, columns []string, change
 		}
 	}
 	require(window.Read)
+	source := ""
 	if changed {
 		source = b.readable(r, window.Read, window.Update)
 		if !b.hides(r) {
 			require(window.Update)
 		}
+	} else {
+		source = b.source(r, false)
 	}
 	list := []string{"input." + ordinal, "input." + action}
 	if !changed {

@@ -2,6 +2,7 @@ package statement_test
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -59,6 +60,7 @@ func TestRead(t *testing.T) {
 			v := "last"
 			in.After = append(in.After, &v)
 		}
+		everyArgument(t, tt.path, plan)
 		args, err := plan.Args(in)
 		if err != nil {
 			t.Fatal(err)
@@ -202,6 +204,12 @@ func TestWrite(t *testing.T) {
 		{"ties", office, "port_calls/17", "", func(w write) *statement.Plan {
 			return statement.LinkRows(w.r.Relation("tugs"), []change.Act{change.Add}, w.scope)
 		}},
+		{"ties where a field is hidden", both, "port_calls/17", "", func(w write) *statement.Plan {
+			return statement.LinkRows(w.r.Relation("tugs"), []change.Act{change.Add}, w.scope)
+		}},
+		{"locks before such ties", both, "port_calls/17", "", func(w write) *statement.Plan { return statement.LockNear(w.r, w.scope) }},
+		{"locks before a change of each", both, "port_calls/$filter(draught_m gt 5)/$each", "",
+			func(w write) *statement.Plan { return statement.LockEach(w.q, window.Update, w.scope) }},
 	}
 	var got strings.Builder
 	for _, tt := range tests {
@@ -211,6 +219,7 @@ func TestWrite(t *testing.T) {
 		for i, slot := range plan.Slots {
 			fmt.Fprintf(&got, "--   $%d %s\n", i+1, slotText(slot, plan))
 		}
+		everyArgument(t, tt.what, plan)
 		for _, place := range []struct {
 			what string
 			at   int
@@ -223,6 +232,16 @@ func TestWrite(t *testing.T) {
 		got.WriteByte('\n')
 	}
 	coretest.Golden(t, "testdata/write.sql", got.String())
+}
+
+// everyArgument checks that each argument stands in the statement: the database can't tell the type of one that does not.
+func everyArgument(t *testing.T, what string, plan *statement.Plan) {
+	t.Helper()
+	for i := range plan.Slots {
+		if !regexp.MustCompile(fmt.Sprintf(`\$%d\b`, i+1)).MatchString(plan.SQL) {
+			t.Errorf("%s: argument %d stands nowhere", what, i+1)
+		}
+	}
 }
 
 // slotText says what an argument stands for.

@@ -141,6 +141,25 @@ func DeleteEach(q *query.Query, scope *access.Scope) *Plan {
 	return plan
 }
 
+// LocksFirst reports whether rows that a caller writes by a filter, or ties, have to be locked by a statement of their own before it is
+// judged which they are: where fields are hidden in some rows, they stand in a subquery with outer joins, whose rows the database does not
+// lock.
+func LocksFirst(r *model.Resource, scope *access.Scope) bool {
+	return newBuilder(scope).hides(r) && r.Table.Writable()
+}
+
+// LockEach plans that the rows are locked which UpdateEach and DeleteEach would write as things stand; the plan's Total is their number.
+func LockEach(q *query.Query, op window.Operation, scope *access.Scope) *Plan {
+	b := newBuilder(scope)
+	target, alias, same := b.matching(q, op, false)
+	plan := newPlan()
+	plan.Total = 0
+	plan.SQL = fmt.Sprintf("with target as (\n  %s\n), locked as (\n  select 1 from %s %s, target where %s for update of %s\n)\nselect "+
+		"count(*) from locked", target, q.Root.Resource.Table.QualifiedName(), alias, same, alias)
+	plan.Slots = b.slots
+	return plan
+}
+
 // EstimateWrite plans how many rows a write of every row of a filter would write: the plan's Total.
 func EstimateWrite(q *query.Query, scope *access.Scope, op window.Operation) *Plan {
 	b := newBuilder(scope)
@@ -162,9 +181,11 @@ func (b *builder) matching(q *query.Query, op window.Operation, lock bool) (targ
 	f := b.from(q.Root, inner, false)
 	where := f.where(q, inner)
 	table := b.readable(r, window.Read, op)
-	if rule, joins := b.rule(op, r, inner); rule != "" && !b.hides(r) {
-		f.joins.WriteString(joins)
-		where = append(where, rule)
+	if !b.hides(r) { // else the rows are those that the rule covers
+		if rule, joins := b.rule(op, r, inner); rule != "" {
+			f.joins.WriteString(joins)
+			where = append(where, rule)
+		}
 	}
 	alias = b.alias(r.Name)
 	keys, ties := make([]string, len(r.Key)), make([]string, len(r.Key))

@@ -536,3 +536,72 @@ from input i left join near using (n) left join far using (n)
 --   missing at 1
 --   absent at 2
 
+-- ties where a field is hidden, as agent and pilot: /port_calls/17?
+with input as (
+  select * from unnest((select $1::text[]), (select $2::text[]), (select $3::text[])) with ordinality i(act, k0, f0, n)
+),
+near as (select input.n, input.act, p."id", input.k0 from input, (select coalesce((v2."agent_id" = $6::bigint), false) as "shown 0", coalesce((v3."agent_id" = $7::bigint), false) as "shown 1", coalesce((v4."agent_id" = $8::bigint), false) as "shown 2", coalesce((v5."agent_id" = $9::bigint), false) as "shown 3", p2."id", p2."vessel_id", p2."berth_code", p2."status", p2."eta", p2."etd", case when (v2."agent_id" = $6::bigint) then p2."arrived_at" end as "arrived_at", case when (v3."agent_id" = $7::bigint) then p2."departed_at" end as "departed_at", p2."draught_m", p2."hazardous", p2."remarks", case when (v4."agent_id" = $8::bigint) then p2."created_at" end as "created_at", case when (v5."agent_id" = $9::bigint) then p2."updated_at" end as "updated_at", p2.xmin
+  from "harbour"."port_call" p2
+left join "harbour"."vessel" v on v."id" = p2."vessel_id"
+left join "harbour"."vessel" v2 on v2."id" = p2."vessel_id"
+left join "harbour"."vessel" v3 on v3."id" = p2."vessel_id"
+left join "harbour"."vessel" v4 on v4."id" = p2."vessel_id"
+left join "harbour"."vessel" v5 on v5."id" = p2."vessel_id"
+where ((v."agent_id" = $4::bigint) and (p2."status" = $5::"harbour"."call_status"))) p
+where p."id" = input.k0::int4),
+far as (select input.n, t."id" from input, "harbour"."tug" t
+where t."id" = input.f0::int4),
+tied as (
+  insert into "harbour"."port_call_tug" ("port_call_id", "tug_id")
+  select near."id", far."id" from near join far using (n) where near.act = 'tie' order by n
+  on conflict do nothing
+)
+select count(*), string_agg(i.n::text, ',' order by i.n) filter (where near.n is null), string_agg(i.n::text, ',' order by i.n) filter (where i.act = 'tie' and far.n is null)
+from input i left join near using (n) left join far using (n)
+--   $1 list 0
+--   $2 list 1
+--   $3 list 2
+--   $4 claim agent_id
+--   $5 a literal
+--   $6 claim agent_id
+--   $7 claim agent_id
+--   $8 claim agent_id
+--   $9 claim agent_id
+--   total at 0
+--   missing at 1
+--   absent at 2
+
+-- locks before such ties, as agent and pilot: /port_calls/17?
+with input as (
+  select * from unnest((select $1::text[])) with ordinality i(k0, n)
+), locked as (
+  select 1 from "harbour"."port_call" p, input where p."id" = input.k0::int4 for share of p
+)
+select count(*) from locked
+--   $1 list 0
+--   total at 0
+
+-- locks before a change of each, as agent and pilot: /port_calls/$filter(draught_m gt 5)/$each?
+with target as (
+  select p."id" from (select coalesce((v2."agent_id" = $4::bigint), false) as "shown 0", coalesce((v3."agent_id" = $5::bigint), false) as "shown 1", coalesce((v4."agent_id" = $6::bigint), false) as "shown 2", coalesce((v5."agent_id" = $7::bigint), false) as "shown 3", p2."id", p2."vessel_id", p2."berth_code", p2."status", p2."eta", p2."etd", case when (v2."agent_id" = $4::bigint) then p2."arrived_at" end as "arrived_at", case when (v3."agent_id" = $5::bigint) then p2."departed_at" end as "departed_at", p2."draught_m", p2."hazardous", p2."remarks", case when (v4."agent_id" = $6::bigint) then p2."created_at" end as "created_at", case when (v5."agent_id" = $7::bigint) then p2."updated_at" end as "updated_at", p2.xmin
+  from "harbour"."port_call" p2
+left join "harbour"."vessel" v on v."id" = p2."vessel_id"
+left join "harbour"."vessel" v2 on v2."id" = p2."vessel_id"
+left join "harbour"."vessel" v3 on v3."id" = p2."vessel_id"
+left join "harbour"."vessel" v4 on v4."id" = p2."vessel_id"
+left join "harbour"."vessel" v5 on v5."id" = p2."vessel_id"
+where ((v."agent_id" = $2::bigint) and (p2."status" = $3::"harbour"."call_status"))) p
+where (p."draught_m" > $1::numeric)
+), locked as (
+  select 1 from "harbour"."port_call" p3, target where p3."id" = target."id" for update of p3
+)
+select count(*) from locked
+--   $1 a literal
+--   $2 claim agent_id
+--   $3 a literal
+--   $4 claim agent_id
+--   $5 claim agent_id
+--   $6 claim agent_id
+--   $7 claim agent_id
+--   total at 0
+

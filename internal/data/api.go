@@ -62,17 +62,17 @@ type planned struct {
 	view     query.View
 	refused  error        // over the role's limit of cost
 	took     atomic.Int64 // how long it takes until its first row, in nanoseconds: a moving mean; 0 before it has run
-	heavy    bool         // it may be slow, as long as nothing is known of it
 	variant  string       // of a row with a version: what its entity tag says besides it
 	personal bool         // what the row shows depends on the caller's claims
 }
 
-// slowFrom is how long the first row of a statement takes that counts as slow: of those, one caller may run few at once.
-const slowFrom = 50 * time.Millisecond
+// slowFrom is how long the first row of a statement takes that counts as slow: of those, one caller may run few at once. So does one that
+// has not run yet, unless it looks for one row by its key.
+const slowFrom = 20 * time.Millisecond
 
 func (p *planned) slow() bool {
 	took := p.took.Load()
-	return took == 0 && p.heavy || took > int64(slowFrom)
+	return took == 0 && !p.query.Plan.SingleKeyRead || took > int64(slowFrom)
 }
 
 // ran notes how long the statement took. That two do so at once may lose one of them.
@@ -100,9 +100,6 @@ const (
 	maxPlans     = 2000
 	maxPlansSize = 16 << 20
 )
-
-// heavySQL is from which length on a statement may be slow.
-const heavySQL = 4 << 10
 
 // maxSQL is how long a statement may get.
 const maxSQL = 1 << 20
@@ -388,7 +385,6 @@ func (a *API) plan(ctx context.Context, c access.Caller, scope *access.Scope, r 
 			return d != nil && d.Fields[f.Index]
 		})
 	}
-	p.heavy = len(q.Expand) > 0 || q.Apply != nil || q.Computed != nil || q.Search != nil || len(read.SQL) > heavySQL
 	if most := scope.Limits.Cost; most > 0 {
 		cost, err := p.query.Cost(ctx, a.client(c, scope.Key(), r.Resource.Name), timeOf(scope))
 		if err != nil {

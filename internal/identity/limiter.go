@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"sync"
@@ -59,6 +60,30 @@ func (s *Directory) Spend(a *data.API, c access.Caller) (*Quota, error) {
 		return nil, nil
 	}
 	return s.spend(scope, holder(a, scope, c))
+}
+
+// A caller is refused at once so often; refusals that follow come late, so that a flood of requests that are refused anyway does not take
+// the time of others.
+var refusedAtOnce = window.Rate{Count: 10, Per: time.Second}
+
+const lateBy = 500 * time.Millisecond
+
+// HoldBack counts a refusal by Admit, and returns when it is to be answered.
+func (s *Directory) HoldBack(ctx context.Context, a *data.API, c access.Caller) {
+	scope := counted(a, c)
+	if scope == nil {
+		return
+	}
+	quota, err := s.limiter.count("refused\x00"+holder(a, scope, c), refusedAtOnce, time.Now())
+	if err != nil || quota.Left >= 0 {
+		return
+	}
+	timer := time.NewTimer(lateBy)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-ctx.Done():
+	}
 }
 
 // counted is the scope of a caller whose requests are counted, nil where they are not. Operators, who try things out on the draft, have

@@ -245,6 +245,7 @@ func (s *Server) admitted(w http.ResponseWriter, r *http.Request, api *data.API,
 		w.Header().Set("Retry-After", "1")
 	}
 	if err != nil {
+		s.service.HoldBack(r.Context(), api, caller)
 		return err
 	}
 	defer leave()

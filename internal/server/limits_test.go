@@ -6,6 +6,8 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -289,5 +291,63 @@ sign_in: {clients: true}
 			!strings.Contains(err.Error(), "such as 600/minute") {
 			t.Errorf("%s: %v", bad, err)
 		}
+	}
+}
+
+// A caller that goes on after many refusals is refused late, so that a flood takes nobody else's time; one that heeds them is not.
+func TestFlood(t *testing.T) {
+	t.Parallel()
+	r := start(t)
+	ctx := t.Context()
+	if _, err := r.Operator.PushDraft(ctx, "flooded", "window: flooded\nsource: "+r.Harbour+`
+resources: {tugs: {from: harbour.tug}}
+roles:
+  anyone: {anonymous: true, limits: {requests: 1/day}, may: {tugs: read}}
+`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Operator.Publish(ctx, "flooded", windows.NewRelease{AllowBreaking: true}); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(ctx context.Context) (status int) {
+		req, err := http.NewRequestWithContext(ctx, "GET", r.URL+"/api/flooded/tugs", nil)
+		if err != nil {
+			t.Error(err)
+			return 0
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return 0
+		}
+		defer res.Body.Close()
+		if _, err := io.Copy(io.Discard, res.Body); err != nil {
+			return 0
+		}
+		return res.StatusCode
+	}
+	if status := ask(ctx); status != 200 {
+		t.Errorf("the first request: %d", status)
+	}
+	const senders, long = 20, 1200 * time.Millisecond
+	flood, stop := context.WithTimeout(ctx, long)
+	defer stop()
+	var refused atomic.Int64
+	var all sync.WaitGroup
+	for range senders {
+		all.Go(func() {
+			for flood.Err() == nil {
+				if ask(flood) == 429 {
+					refused.Add(1)
+				}
+			}
+		})
+	}
+	if a := get(t, r, r.Token(t, "harbour_master"), "/api/saltmere/tugs/1"); a.StatusCode != 200 {
+		t.Errorf("another caller: %s", a.Status)
+	}
+	all.Wait()
+	// Ten at once in each second that it touches, and of each sender one every half second.
+	if n := refused.Load(); n < 10 || n > 3*10+senders*3 {
+		t.Errorf("%d refusals in %s", n, long)
 	}
 }

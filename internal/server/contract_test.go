@@ -127,7 +127,8 @@ func TestDatabaseAway(t *testing.T) {
 		name := column(t, tt.away, "select current_database()")[0]
 		column(t, tt.from, fmt.Sprintf(`alter database %q with allow_connections false`, name))
 		column(t, tt.from, "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = '"+name+"'")
-		time.Sleep(time.Second) // what was looked up a moment ago is good for less
+		// What was looked up a moment ago is good for less than a second.
+		until(t, tt.name+" is missed", func() bool { return r.Send(t, tt.token, "GET", tt.path, nil).StatusCode != 200 })
 		if a := r.Send(t, tt.token, "GET", tt.path, nil); a.StatusCode != 503 || a.Header.Get("Retry-After") == "" ||
 			!strings.Contains(a.Text, tt.want) {
 			t.Errorf("while %s is away: %s %s", tt.name, a.Status, a.Text)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -114,13 +115,7 @@ func TestDriftIsTold(t *testing.T) {
 		}
 		return &list[0]
 	}
-	until := time.Now().Add(20 * time.Second)
-	for found().Drift == nil {
-		if time.Now().After(until) {
-			t.Fatal("nobody noticed")
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	until(t, "the drift is noticed", func() bool { return found().Drift != nil })
 	if d := found().Drift; d.Widening != 4 {
 		t.Errorf("%+v", d)
 	}
@@ -150,15 +145,12 @@ func TestFollow(t *testing.T) {
 		"roles: {all: {anonymous: true, may: {\"*\": read}}}\n"
 	published(t, r, "growing", document)
 	within(t, r, r.Operator.Token, "/draft/growing/lock_gate", 404)
-	time.Sleep(1200 * time.Millisecond) // the first look is over
+	until(t, "the database is watched", func() bool {
+		return column(t, r.Harbour, "select count(*)::text from pg_event_trigger where evtname = 'eager_window_ddl'")[0] == "1"
+	})
 	alter(t, r.Harbour, "create table harbour.lock_gate (id int primary key, width_m numeric); insert into harbour.lock_gate values (1, 12.5)")
 	made := time.Now()
-	for get(t, r, r.Operator.Token, "/draft/growing/lock_gate").StatusCode != 200 {
-		if time.Since(made) > 10*time.Second {
-			t.Fatal("it does not answer")
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+	until(t, "the new table answers", func() bool { return get(t, r, r.Operator.Token, "/draft/growing/lock_gate").StatusCode == 200 })
 	t.Logf("it answered after %s", time.Since(made))
 	within(t, r, "", "/api/growing/lock_gate", 404)
 	_, err := r.Operator.Publish(t.Context(), "growing", windows.NewRelease{})
@@ -188,6 +180,11 @@ func TestSources(t *testing.T) {
 		t.Fatal(err)
 	}
 	done, failed := make(chan struct{}), make(chan string, 1)
+	var answered atomic.Int64
+	more := func() {
+		from := answered.Load()
+		until(t, "more requests are answered", func() bool { return answered.Load() >= from+100 || len(failed) > 0 })
+	}
 	go func() {
 		defer close(failed)
 		for {
@@ -200,15 +197,16 @@ func TestSources(t *testing.T) {
 				failed <- a.Status + a.Text
 				return
 			}
+			answered.Add(1)
 		}
 	}()
-	time.Sleep(300 * time.Millisecond)
+	more()
 	alter(t, r.Harbour, "alter role porter_"+suffix(r)+" password 'second'")
 	s, err := r.Operator.SetSource(ctx, "saltmere", dsn("second"))
 	if err != nil || len(s.Windows) != 1 || !strings.HasSuffix(s.Address, " as porter_"+suffix(r)) {
 		t.Errorf("%+v, %v", s, err)
 	}
-	time.Sleep(1500 * time.Millisecond)
+	more()
 	close(done)
 	if text, is := <-failed; is {
 		t.Errorf("a request failed: %s", text)

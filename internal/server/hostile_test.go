@@ -315,9 +315,9 @@ roles: {slow: {may: {"*": read}}}`); err != nil {
 		t.Fatal(err)
 	}
 	leaving, leave := context.WithCancel(ctx)
-	var waiting sync.WaitGroup
+	var readers sync.WaitGroup
 	send := func(path string, read func(*http.Response)) {
-		waiting.Go(func() {
+		readers.Go(func() {
 			req, _ := http.NewRequestWithContext(leaving, "GET", r.URL+"/draft/shared"+path, nil)
 			req.Header.Set("Authorization", "Bearer "+r.Operator.Token)
 			req.Header.Set("Act-As", "slow")
@@ -330,27 +330,30 @@ roles: {slow: {may: {"*": read}}}`); err != nil {
 	for range 24 {
 		send("/berths", func(*http.Response) {})
 	}
-	time.Sleep(300 * time.Millisecond)
+	until(t, "a reader waits for the table", func() bool { return waiting(t, r.Harbour) > 0 })
 	quick("while readers wait for a locked table", "/tugs")
+	if n := waiting(t, r.Harbour); n < 1 || n > 2 {
+		t.Errorf("%d connections are held by one caller, for a kind of request that nobody has asked for before", n)
+	}
 	leave()
-	waiting.Wait()
+	readers.Wait()
 	if err := tx.Rollback(ctx); err != nil {
 		t.Fatal(err)
 	}
 	leaving, leave = context.WithCancel(ctx)
 	defer leave()
-	var begun sync.WaitGroup
+	begun := make(chan struct{}, 24)
 	for range 24 {
 		send("/tide_readings?top=250000", func(res *http.Response) { // the first bytes, and no more
 			_, _ = bufio.NewReaderSize(res.Body, 16).ReadByte()
+			begun <- struct{}{}
 			<-leaving.Done()
 		})
 	}
-	begun.Wait()
-	time.Sleep(500 * time.Millisecond)
+	<-begun
 	quick("while readers are slow", "/berths")
 	leave()
-	waiting.Wait()
+	readers.Wait()
 	quick("afterwards", "/berths")
 }
 
@@ -382,7 +385,7 @@ func TestKeysHoldNothing(t *testing.T) {
 			}
 		})
 	}
-	time.Sleep(300 * time.Millisecond)
+	until(t, "several writers wait", func() bool { return waiting(t, r.Harbour) >= 4 })
 	began := time.Now()
 	other := r.Token(t, "agent")
 	if a := get(t, r, other, "/api/saltmere/vessels?top=1"); a.StatusCode != 200 || time.Since(began) > 3*time.Second {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/jackc/pgx/v5"
@@ -26,6 +27,26 @@ import (
 )
 
 func start(t testing.TB) *harbourtest.Running { return harbourtest.Serve(t, nil, server.New) }
+
+// until waits until something holds, which it does in a moment.
+func until(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("it never came about that %s", what)
+		}
+	}
+}
+
+// waiting is how many statements of a database wait for a lock.
+func waiting(t *testing.T, dsn string) (n int) {
+	t.Helper()
+	text := column(t, dsn, "select count(*)::text from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'")[0]
+	if _, err := fmt.Sscan(text, &n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
 
 // database is a database of a test's own, as the statements make it.
 func database(t testing.TB, statements string) string {

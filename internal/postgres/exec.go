@@ -223,6 +223,7 @@ type rows struct {
 	of       *statements
 	q        *Statement
 	pipeline *pgconn.Pipeline // of one that begins or ends a level
+	begun    []*level
 	ending   *level
 }
 
@@ -249,7 +250,7 @@ func (q *Statement) run(conn *pgx.Conn, args []any) (rows, bool, error) {
 		} else {
 			err = s.finish(q, err)
 		}
-		if err == nil || !again || s.conn.TxStatus() != 'I' || !outdated(err) {
+		if err == nil || !again || !outdated(err) || s.conn.TxStatus() != 'I' && !s.startOver(context.Background(), r) {
 			return rows{}, false, err
 		}
 	}

@@ -113,7 +113,7 @@ func (s *statements) undo(ctx context.Context, l *level) {
 	case !l.begun:
 		s.forget(l)
 		return
-	case s.conn.IsClosed(), s.conn.TxStatus() == 'I': // an end that failed has undone it
+	case l.ended, s.conn.IsClosed(), s.conn.TxStatus() == 'I': // an end that failed has undone it
 		return
 	}
 	s.ending = nil
@@ -136,10 +136,10 @@ func (s *statements) send(statement *pgconn.StatementDescription) (rows, error) 
 		r.pipeline.SendQueryParams(r.ending.end, nil, nil, nil, nil)
 		r.ending.endSent = true
 	}
-	begun := s.waiting
+	r.begun = s.waiting
 	s.waiting, s.ending = nil, nil
 	err := r.pipeline.Sync()
-	for _, l := range begun {
+	for _, l := range r.begun {
 		if err == nil {
 			_, err = nextResult(r.pipeline)
 			l.begun = err == nil
@@ -150,9 +150,26 @@ func (s *statements) send(statement *pgconn.StatementDescription) (rows, error) 
 	}
 	if err != nil {
 		_ = r.pipeline.Close() // says the same
-		return rows{}, err
 	}
-	return r, nil
+	return r, err
+}
+
+// startOver undoes the levels that have begun along with a statement that failed, and lets them wait for it once more. It reports whether
+// that can be done: nothing else has run on them.
+func (s *statements) startOver(ctx context.Context, failed rows) bool {
+	if len(failed.begun) == 0 || !failed.begun[0].begun {
+		return false
+	}
+	if _, err := s.conn.Exec(ctx, failed.begun[0].undo).ReadAll(); err != nil {
+		return false
+	}
+	for _, l := range failed.begun {
+		l.begun = false
+	}
+	if s.waiting = failed.begun; failed.ending != nil {
+		s.ending, failed.ending.endSent = failed.ending, false
+	}
+	return true
 }
 
 // nextResult is what the next of the statements of a pipeline answers.

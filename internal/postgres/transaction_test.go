@@ -3,6 +3,7 @@ package postgres_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -92,6 +93,12 @@ func TestTransactions(t *testing.T) {
 			_ = tx.Transact(ctx, func(tx *postgres.Tx) error { return add(tx, "(1), (1)") })
 			return add(tx, "(2)")
 		}, "", "2"},
+		{"a part that is refused after its end", func(tx *postgres.Tx) error {
+			_ = tx.Transact(ctx, func(tx *postgres.Tx) error {
+				return errors.Join(add(tx, "(1)"), last(tx, "select 1"), refused)
+			})
+			return add(tx, "(2)")
+		}, "", "1,2"},
 		{"a part that its caller has left", func(tx *postgres.Tx) error {
 			left, leave := context.WithCancel(ctx)
 			leave()
@@ -135,6 +142,48 @@ func TestTransactions(t *testing.T) {
 			t.Errorf("%s: rows %s, want %s", tt.name, kept, tt.kept)
 		}
 		execute(t, source, "delete from harbour.kept")
+	}
+}
+
+// Where the tables have changed since a statement was prepared, it is prepared anew, also where it is the first one of a transaction or
+// of a part of it, and nobody notices; one that others went before is refused.
+func TestOutdatedStatements(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	source := connect(t, harbourtest.Database(t, true))
+	execute(t, source, "create table harbour.grown (id int); insert into harbour.grown values (1)")
+	run := func(tx *postgres.Tx, sql string) error {
+		plan := &statement.Plan{SQL: sql, Total: -1, Present: -1, Version: -1}
+		c, err := postgres.Compile(plan, nil, encode.Format{}).Open(ctx, tx, nil, time.Minute)
+		if err != nil {
+			return err
+		}
+		return c.Close()
+	}
+	const all, other = "select * from harbour.grown", "select 1"
+	for i, tt := range []struct {
+		name string
+		do   func(tx *postgres.Tx) error
+		fine bool
+	}{
+		{"the first of a transaction", func(tx *postgres.Tx) error { return run(tx, all) }, true},
+		{"the first and last", func(tx *postgres.Tx) error { tx.EndWithNext(); return run(tx, all) }, true},
+		{"the first of a part that is the first", func(tx *postgres.Tx) error {
+			return tx.Transact(ctx, func(tx *postgres.Tx) error { return run(tx, all) })
+		}, true},
+		{"the first of a part", func(tx *postgres.Tx) error {
+			return errors.Join(run(tx, other), tx.Transact(ctx, func(tx *postgres.Tx) error { return run(tx, all) }), run(tx, other))
+		}, true},
+		{"a later one", func(tx *postgres.Tx) error { return errors.Join(run(tx, other), run(tx, all)) }, false},
+	} {
+		client := source.For(postgres.Share{})
+		if err := client.Transact(ctx, func(tx *postgres.Tx) error { return run(tx, all) }); err != nil { // so that it is prepared
+			t.Fatal(err)
+		}
+		execute(t, source, fmt.Sprintf("alter table harbour.grown add column c%d int", i))
+		if err := client.Transact(ctx, tt.do); (err == nil) != tt.fine {
+			t.Errorf("%s: %v", tt.name, err)
+		}
 	}
 }
 

@@ -421,7 +421,7 @@ func listen(h http.Handler) error {
 func serveOurs(harbour, records, large string) error {
 	ctx := context.Background()
 	l := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	service.TuneMemory(l)
+	service.TuneRuntime(l)
 	s, err := service.Start(ctx, service.Options{Records: records, Secret: "a secret for benchmarks", Log: l})
 	if err != nil {
 		return err

@@ -236,7 +236,7 @@ func (a *app) running(ctx context.Context, set *settings, prepare func(context.C
 		return err
 	}
 	defer l.Close()
-	service.TuneMemory(set.log)
+	service.TuneRuntime(set.log)
 	run := &running{app: a, listener: netutil.LimitListener(l, maxConnections), url: "http://" + l.Addr().String(), log: set.log,
 		failed: make(chan error, 2)}
 	if set.certificate != nil {

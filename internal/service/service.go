@@ -6,6 +6,7 @@ import (
 	"errors"
 	"log/slog"
 	"os"
+	"runtime"
 	"runtime/debug"
 	"sync"
 	"time"
@@ -77,14 +78,20 @@ func (s *Service) clean(ctx context.Context, log *slog.Logger) {
 	}
 }
 
-// TuneMemory lets twice as much garbage gather as is in use before it is collected, where GOGC does not say otherwise. What a service
-// holds are the models of its windows, many small things that take long to look through, and it holds little else. It is for the
-// whole process, so main calls it.
+// TuneRuntime sets how the process uses memory and processors, as far as Go's own variables do not say otherwise; main calls it.
 //
-// It also keeps the process within the memory that its control group allows, where GOMEMLIMIT does not say otherwise.
-func TuneMemory(log *slog.Logger) {
+// Twice as much garbage gathers as is in use before it is collected: what a service holds are the models of its windows, many small things
+// that take long to look through, and it holds little else. The process keeps within the memory that its control group allows.
+//
+// On a machine of few processors there are more threads than those: Go gives a large request turns of 10 ms, and the system shares out its
+// processors in shorter ones. Where a control group allows less than the machine has, it stays at that: more threads would use up the
+// share at once, and then stand still.
+func TuneRuntime(log *slog.Logger) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(200)
+	}
+	if n := runtime.NumCPU(); os.Getenv("GOMAXPROCS") == "" && n < fewThreads && runtime.GOMAXPROCS(0) == n {
+		runtime.GOMAXPROCS(fewThreads)
 	}
 	// Where there is no group, or none with a limit, there is nothing to keep to.
 	if limit, err := memlimit.Set(memlimit.WithRatio(memoryShare), memlimit.WithProvider(memlimit.FromCgroup)); err == nil &&
@@ -92,6 +99,9 @@ func TuneMemory(log *slog.Logger) {
 		log.Debug("memory is limited", "bytes", limit)
 	}
 }
+
+// fewThreads is how many threads run at once at least.
+const fewThreads = 4
 
 // memoryShare is how much of its control group's memory the process uses: what lies outside of the heap needs the rest.
 const memoryShare = 0.8

@@ -16,6 +16,7 @@ import (
 
 	"eagerwindow/demo"
 	"eagerwindow/internal/core/suite"
+	"eagerwindow/internal/harbourtest"
 	"eagerwindow/internal/windows"
 )
 
@@ -80,6 +81,24 @@ func traffic(t *testing.T, r interface {
 	}
 }
 
+// writtenDown waits until that traffic is written down, as it is every few seconds.
+func writtenDown(t *testing.T, r *harbourtest.Running) {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		list, err := r.Operator.Windows(t.Context())
+		if err != nil || time.Now().After(end) {
+			t.Fatalf("the traffic is not written down: %+v, %v", list, err)
+		}
+		counted := 0
+		for _, n := range list[0].Minutes {
+			counted += int(n)
+		}
+		if counted >= 9 {
+			return
+		}
+	}
+}
+
 // On every page, in both modes: nothing that hinders people (axe-core), no complaint of the browser, nothing from elsewhere, no horizontal
 // bar from 1280 to 2560 pixels.
 func TestEveryPage(t *testing.T) {
@@ -94,7 +113,7 @@ func TestEveryPage(t *testing.T) {
 	if err := r.Operator.RunChecks(context.Background(), demo.Window, checks, func(suite.Result) {}); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(6 * time.Second) // until the traffic is written down
+	writtenDown(t, r)
 	said := p.complaints()
 	p.signIn(r, "/windows", `[data-part=windows]`)
 	for _, mode := range []string{"dark", "light"} {

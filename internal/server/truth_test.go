@@ -346,7 +346,7 @@ func TestKeysOfCallersWithOtherRoles(t *testing.T) {
 		"harbour_master"}}); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(time.Second) // what was looked up a moment ago is good for less
+	until(t, "its new role counts", func() bool { return get(t, r, token, "/api/saltmere/dues?top=1").StatusCode == 200 })
 	if again := send(); first.StatusCode != 201 || again.Text != first.Text {
 		t.Errorf("%s %s, then %s %s", first.Status, first.Text, again.Status, again.Text)
 	}

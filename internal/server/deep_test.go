@@ -31,6 +31,9 @@ func TestDeep(t *testing.T) {
 		{master, "POST", "/port_calls", `{` + call +
 			`,"vessel":{"@id":"vessels/3"},"tugs":[{"name":"Zara","bollard_pull_t":9},{"@id":"tugs/9999"}]}`, 404,
 			`tugs/1: there is no such row of tugs`},
+		// What the answer asks for fails, after all is written.
+		{master, "POST", "/port_calls?compute=1%20div%20(id%20sub%20id)%20as%20x&select=id,x", `{` + call + `,"vessel_id":3,` +
+			`"tugs":[{"@id":"tugs/1"}]}`, 400, `something is divided by zero`},
 		{master, "POST", "/port_calls", `{` + call + `,"vessel":{"@id":"tugs/3"}}`, 400, `leads to rows of vessels, and \"tugs/3\" is none`},
 		{master, "POST", "/port_calls", `{` + call + `,"vessel":null}`, 409, "can't be without vessel_id"},
 		{master, "POST", "/port_calls", `{` + call + `,"vessel_id":4,"vessel":{"@id":"vessels/3"}}`, 400,

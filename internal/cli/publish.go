@@ -174,7 +174,7 @@ func (a *app) differenceFlags(c *cobra.Command, find func(*cobra.Command, []stri
 	}
 }
 
-// marksOf are the effects of changes as a terminal shows them, each with its word.
+// markOf is the effect of a change as a terminal shows it, with its word.
 func markOf(c compare.Change) string {
 	switch {
 	case c.Widens:

@@ -102,7 +102,7 @@ type arguments struct {
 	buf     []byte
 }
 
-// mostRoom is how much is kept from one statement to the next.
+// maxBuf is how much is kept from one statement to the next.
 const maxBuf = 4 << 10
 
 // take writes the arguments of one statement.
@@ -274,7 +274,7 @@ func (r rows) close() error {
 		var end *pgconn.ResultReader
 		if end, r.ending.endErr = nextResult(r.pipeline); end != nil {
 			done, _ := end.Close()
-			r.ending.endErr = asked(r.ending, done)
+			r.ending.endErr = committed(r.ending, done)
 			r.ending.ended = r.ending.endErr == nil
 		}
 	}

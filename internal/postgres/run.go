@@ -254,7 +254,7 @@ type WrittenRow struct {
 	RuleHolds bool
 }
 
-// mostShown is how many bytes of rows a write of many answers with.
+// maxShown is how many bytes of rows a write of many answers with.
 const maxShown = 4 << 20
 
 // each takes up the rows of a write of many, and hands on what is to be shown of them.

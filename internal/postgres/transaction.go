@@ -86,13 +86,13 @@ func (s *statements) end(ctx context.Context, l *level) error {
 	s.ending = nil
 	results, err := s.conn.Exec(ctx, l.end).ReadAll()
 	if err == nil {
-		err = asked(l, results[0].CommandTag)
+		err = committed(l, results[0].CommandTag)
 	}
 	return err
 }
 
-// asked tells a commit from what the database does in its place where a statement has failed before.
-func asked(l *level, done pgconn.CommandTag) error {
+// committed tells a commit from what the database does in its place where a statement has failed before.
+func committed(l *level, done pgconn.CommandTag) error {
 	if l.end == "commit" && done.String() == "ROLLBACK" {
 		return pgx.ErrTxCommitRollback
 	}

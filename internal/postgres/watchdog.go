@@ -30,7 +30,7 @@ type watcher struct {
 	timer *time.Timer // runs while there are fresh ones; nil before the first
 }
 
-// grace is how long a statement runs unwatched, at least; twice that at most.
+// watchDelay is how long a statement runs unwatched, at least; twice that at most.
 const watchDelay = 10 * time.Millisecond
 
 func (c *watcher) start(ctx context.Context, conn net.Conn, limit time.Duration) *watchdog {

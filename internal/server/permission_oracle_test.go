@@ -247,7 +247,7 @@ func (o *oracle) load(t *testing.T, conn *pgx.Conn) {
 	}
 }
 
-// ask is a random request of one operation; it returns what the answer must be. A status under 0 means 401 or 403.
+// asked is a random request of one operation; it returns what the answer must be. A status under 0 means 401 or 403.
 type asked struct {
 	method, path, body string
 	status             int

@@ -18,7 +18,7 @@ import (
 	"eagerwindow/internal/windows"
 )
 
-// fault is planted: the document that is believed differs from the one that is served, or answers are changed on their way.
+// planted is a fault: the document that is believed differs from the one that is served, or answers are changed on their way.
 type planted struct {
 	name, suite, only string
 	document          [2]string // what is replaced in the believed document, by what

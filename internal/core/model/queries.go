@@ -62,7 +62,7 @@ func placeOf(q *window.NamedQuery, position int) window.Pos {
 	return q.SQL.Pos
 }
 
-// name reports whether a query or saved view can have its name.
+// free reports whether a query or saved view can have its name.
 func (b *binder) free(name window.Text) bool {
 	other := b.model.byName[name.Value]
 	if other != nil {

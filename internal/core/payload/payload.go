@@ -117,7 +117,7 @@ func (b *Body) read(f form) (*Row, error) {
 	return row, nil
 }
 
-// mostTold is how many mistakes of one body are reported.
+// maxDetails is how many mistakes of one body are reported.
 const maxDetails = 100
 
 // asFault is the fault of all mistakes. It is of the kind that has to be mended first: what can't be understood, then what the role may
@@ -378,7 +378,7 @@ func membersOf(body string, room []member) ([]member, error) {
 	return members, nil
 }
 
-// few is up to how many members a look at each pair is faster than a map.
+// linearMax is up to how many members a look at each pair is faster than a map.
 const linearMax = 16
 
 func repeated(members []member) (string, bool) {

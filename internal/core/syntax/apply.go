@@ -38,7 +38,7 @@ type AggregateNode struct {
 	Name   SegmentNode
 }
 
-// extremes are topcount and its kin: whether the greatest are kept, and how many.
+// Extremes are topcount and its kin: whether the greatest are kept, and how many.
 var Extremes = map[string]struct {
 	Top bool
 	By  string // count, sum or percent

@@ -181,8 +181,11 @@ func TestEvents(t *testing.T) {
 	if _, err := r.Operator.Publish(ctx, demo.Window, windows.NewRelease{AllowBreaking: true}); err != nil {
 		t.Fatal(err)
 	}
-	want := map[string]bool{`{"kind":"draft","window":"saltmere"}`: true, `{"kind":"release","window":"saltmere"}`: true}
-	for end := time.After(10 * time.Second); len(want) > 0; {
+	within(t, other, "", "/api/saltmere/arrivals_board?top=1", 200)          // so that it serves the window
+	alter(t, r.Harbour, "alter table harbour.berth drop column shore_power") // before anybody has looked at what the new release is of
+	want := map[string]bool{`{"kind":"draft","window":"saltmere"}`: true, `{"kind":"release","window":"saltmere"}`: true,
+		`{"kind":"drift","window":"saltmere"}`: true}
+	for end := time.After(20 * time.Second); len(want) > 0; {
 		select {
 		case got := <-heard:
 			delete(want, got)

@@ -232,7 +232,7 @@ func (s *Registry) lookAt(ctx context.Context, name string, release int, print s
 	s.mu.Lock()
 	s.drifts[name] = d
 	s.mu.Unlock()
-	if known.release == release { // what is there at the beginning is no news
+	if known.release == release || d.Tables != nil || d.Wrong != "" { // that there is none at the beginning is no news
 		s.events.send(Event{Kind: "drift", Window: name})
 	}
 	if counts := compare.Count(d.Changes); d.Tables != nil || d.Wrong != "" {

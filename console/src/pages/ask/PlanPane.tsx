@@ -101,6 +101,7 @@ function PlanRow({ line: l }: { line: PlanLine }) {
         flex="1"
         minWidth="0"
         paddingLeft={`${String(Math.min(l.depth * 8, 88))}px`}
+        paddingRight="8px"
         overflow="hidden"
         textOverflow="ellipsis"
         whiteSpace="nowrap"
